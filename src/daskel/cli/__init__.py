@@ -1,0 +1,1 @@
+"""The commands: arguments, output and exit codes."""

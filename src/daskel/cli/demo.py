@@ -1,0 +1,245 @@
+"""`daskel demo`: the demo site served on loopback, and its 22 clients booted against it."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+from hashlib import sha256
+from pathlib import Path
+
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
+from rich.table import Table
+from rich.text import Text
+
+from daskel.cli.explain import explain_client, show
+from daskel.cli.output import ExitCode, Output
+from daskel.cli.site import json_argument
+from daskel.core.boot.wire import Ports, Wire
+from daskel.core.site.layers import effective
+from daskel.core.site.model import Site
+from daskel.core.values import show_duration, show_size
+from daskel.demo.data import firmware_of, lay_out
+from daskel.rehearse.client import Boot, Got, boot
+from daskel.system.lacking import LackingError
+from daskel.system.sitefile import SiteFile, load_checked
+
+NAME = "demo"
+HELP = "show all of it on a made-up site: no root, no network, a few seconds"
+EXAMPLE = ("daskel demo", "daskel demo --keep /tmp/skerry-point")
+_START_WAIT = 15.0  # seconds for the server to be ready
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--keep", type=Path, metavar="DIR", help="leave the demo site in this folder afterwards"
+    )
+    json_argument(parser)
+
+
+def run(args: argparse.Namespace, output: Output) -> ExitCode:
+    if args.keep is None:
+        with tempfile.TemporaryDirectory(prefix="daskel-demo-") as folder:
+            return _demo(Path(folder), output, kept=False)
+    if args.keep.is_dir() and any(args.keep.iterdir()):
+        output.error(f"the folder {args.keep} is not empty", "name a new one with --keep")
+        return ExitCode.WRONG_USE
+    args.keep.mkdir(parents=True, exist_ok=True)
+    return _demo(args.keep.absolute(), output, kept=True)
+
+
+def _demo(folder: Path, output: Output, *, kept: bool) -> ExitCode:
+    began = time.monotonic()
+    file = load_checked(lay_out(folder))
+    assert file.site and file.usable, "the demo site is good"
+    wire = Wire(Ports.from_base(_free_base()), loopback=True)
+    if not output.as_json:
+        output.print(_introduction(file.site, kept, folder))
+    with _server(file, wire):
+        boots = _boot_all(file.site, wire, output)
+    for result in boots:
+        result.problem = result.problem or _differs(file, result)
+    good = all(not result.problem and result.stage == "root" for result in boots)
+    if output.as_json:
+        output.json({"good": good, "clients": [_json(result) for result in boots]})
+    else:
+        _report(output, file, boots, time.monotonic() - began, kept)
+    return ExitCode.GOOD if good else ExitCode.BAD_NEWS
+
+
+def _introduction(site: Site, kept: bool, folder: Path) -> str:
+    where = str(folder) if kept else "a temporary folder"
+    segments = ", ".join(site.segments)
+    return (
+        f"{site.settings.name}: {len(site.clients)} simulated clients on {segments}, "
+        f"served on loopback from {where}.\nKernels and roots are small generated stand-ins; "
+        "the protocols and the server are real.\n"
+    )
+
+
+def _free_base() -> int:
+    """A number to add to the standard ports so that none of them is taken."""
+    for base in range(20000, 60000, 1000):
+        if all(_free(kind, port) for kind, port in _needed(Ports.from_base(base))):
+            return base
+    raise LackingError("no free ports on loopback from 20000 on", "end what holds them")
+
+
+def _needed(ports: Ports) -> list[tuple[socket.SocketKind, int]]:
+    udp, tcp = socket.SOCK_DGRAM, socket.SOCK_STREAM
+    return [(udp, ports.dhcp), (udp, ports.tftp), (tcp, ports.http), (tcp, ports.nfs)]
+
+
+def _free(kind: socket.SocketKind, port: int) -> bool:
+    with socket.socket(socket.AF_INET, kind) as sock:
+        sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, kind is socket.SOCK_STREAM)
+        try:
+            sock.bind(("0.0.0.0", port))
+        except OSError:
+            return False
+        return True
+
+
+@contextmanager
+def _server(file: SiteFile, wire: Wire) -> Iterator[None]:
+    """`daskel serve` as a process of its own, ready when this is entered."""
+    base = wire.ports.dhcp - Ports().dhcp
+    command = [sys.executable, "-m", "daskel", "serve", "--json", "--site", str(file.path)]
+    process = subprocess.Popen(
+        [*command, "--loopback", str(base)], stdout=subprocess.PIPE, text=True
+    )
+    ready = threading.Event()
+    reader = threading.Thread(target=_read_log, args=(process, file, ready), daemon=True)
+    reader.start()
+    try:
+        if not ready.wait(_START_WAIT):
+            raise LackingError("the demo's server did not start", "see what it said above")
+        yield
+    finally:
+        process.send_signal(signal.SIGTERM)
+        process.wait()
+        reader.join()
+
+
+def _read_log(process: subprocess.Popen[str], file: SiteFile, ready: threading.Event) -> None:
+    """Keep the server's log beside the site file."""
+    assert process.stdout
+    with (file.path.parent / "serve.log").open("w") as log:
+        for line in process.stdout:
+            log.write(line)
+            if json.loads(line).get("event") == "ready":
+                ready.set()
+
+
+def _boot_all(site: Site, wire: Wire, output: Output) -> list[Boot]:
+    columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn())
+    quiet = output.as_json or not output.errors.is_terminal
+    with Progress(*columns, console=output.errors, transient=True, disable=quiet) as progress:
+        task = progress.add_task("booting", total=len(site.clients))
+
+        def moved(result: Boot) -> None:
+            done = 1 if result.seconds else 0
+            progress.update(task, advance=done, description=f"{result.name}: {result.stage:<14}")
+
+        def one(name: str) -> Boot:
+            found = effective(site, name)
+            assert found.segment
+            server = site.segments[found.segment.value].server
+            return boot(wire, server, name, found.mac.value, firmware_of(name), moved)
+
+        with ThreadPoolExecutor(max_workers=len(site.clients)) as pool:
+            return list(pool.map(one, site.clients))
+
+
+def _differs(file: SiteFile, result: Boot) -> str:
+    """The first file whose content is not what lies on the server's disk."""
+    assert file.site
+    found = effective(file.site, result.name)
+    root = file.roots / (found.loadout.root if found.loadout and found.loadout.root else "")
+    for got in result.files:
+        source = _source(file, root, got)
+        if source and sha256(source.read_bytes()).hexdigest() != got.digest:
+            return f"{got.path} is not the same as {source}"
+    expected = sum(1 for path in root.rglob("*") if path.is_file() and "bin/" not in str(path))
+    read = sum(1 for got in result.files if got.what == "root" and "bin/" not in got.path)
+    return "" if expected == read else f"{read} of {expected} files were read from the root"
+
+
+def _source(file: SiteFile, root: Path, got: Got) -> Path | None:
+    """Where the file lies on disk; None for computed ones."""
+    if got.what == "configuration":
+        return None
+    path = got.path.split("/", 3)[3] if got.path.startswith("http://") else got.path
+    return (root if got.what == "root" else file.files) / path
+
+
+def _report(output: Output, file: SiteFile, boots: list[Boot], seconds: float, kept: bool) -> None:
+    assert file.site
+    table = Table(box=None, header_style="bold", pad_edge=False)
+    for title in ("client", "firmware", "address", "loadout"):
+        table.add_column(title, no_wrap=True)
+    for title in ("boot files", "root files", "received", "time"):
+        table.add_column(title, justify="right", no_wrap=True)
+    table.add_column("came to")
+    for result in boots:
+        table.add_row(*_row(file.site, result))
+    output.console.print(table)
+    up = sum(1 for result in boots if not result.problem and result.stage == "root")
+    total = sum(got.size for result in boots for got in result.files)
+    output.print(
+        f"\n{up} of {len(boots)} clients came up: {show_size(total)} received, every file the same "
+        f"as on the server's disk; {show_duration(seconds)} in all.\n"
+        if up == len(boots)
+        else f"\n{up} of {len(boots)} clients came up; {show_duration(seconds)} in all.\n"
+    )
+    output.print("What tide-01 gets, as `daskel explain tide-01` shows it:\n")
+    firmware, how, explanation = explain_client(file, "tide-01", None)
+    if not isinstance(explanation, str):
+        show(output, explanation, firmware, how)
+    if kept:
+        output.print(
+            f"\nGo on with: cd {file.path.parent} && daskel check && daskel serve --loopback"
+        )
+
+
+def _row(site: Site, result: Boot) -> list[str | Text]:
+    found = effective(site, result.name)
+    boot_files = [got for got in result.files if got.what != "root"]
+    stage = Text(result.stage, style="green") if not result.problem else Text(result.problem, "red")
+    return [
+        result.name,
+        result.firmware.value,
+        str(result.address or ""),
+        found.boot.value if found.boot else "",
+        str(len(boot_files)),
+        str(len(result.files) - len(boot_files)),
+        show_size(sum(got.size for got in result.files)),
+        show_duration(result.seconds),
+        stage,
+    ]
+
+
+def _json(result: Boot) -> dict[str, object]:
+    return {
+        "client": result.name,
+        "mac": result.mac,
+        "firmware": result.firmware.value,
+        "address": str(result.address) if result.address else None,
+        "stage": result.stage,
+        "problem": result.problem or None,
+        "seconds": round(result.seconds, 3),
+        "command_line": result.command_line,
+        "files": [
+            {"what": g.what, "path": g.path, "bytes": g.size, "sha256": g.digest}
+            for g in result.files
+        ],
+    }

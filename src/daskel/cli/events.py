@@ -1,0 +1,78 @@
+"""Events as log lines: for people a line of words, for programs a JSON object."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import fields
+
+from daskel.core.boot.identity import Who
+from daskel.core.boot.stages import (
+    Addressed,
+    Event,
+    FileAborted,
+    FileMissing,
+    FileSent,
+    GivenBack,
+    Malformed,
+    Mounted,
+    MountRefused,
+    Refused,
+    Seen,
+)
+from daskel.core.values import show_duration, show_size
+
+_BAD = (Refused, FileMissing, FileAborted, MountRefused, Malformed)
+
+
+def words(event: Event) -> tuple[str, str]:
+    """What happened in one word, and the rest."""
+    match event:
+        case Seen():
+            how = event.firmware or f"not from firmware ({event.vendor_class or 'no vendor class'})"
+            return "seen", f"{event.who.mac} on {event.segment}, {how}"
+        case Addressed():
+            what = "again " if event.renewed else ""
+            file = f", boot file {event.boot_file}" if event.boot_file else ""
+            return "address", f"{what}{event.address} for {show_duration(event.lease)}{file}"
+        case Refused():
+            return "refused", event.reason
+        case GivenBack():
+            why = "is in use by somebody else" if event.declined else "was given back"
+            return "address", f"{event.address} {why}"
+        case FileSent():
+            again = f", {event.resent} packets again" if event.resent else ""
+            size, time = show_size(event.size), show_duration(event.seconds)
+            return event.kind.value, f"{event.path} {size} in {time} over {event.over}{again}"
+        case FileMissing():
+            return "missing", f"{event.path} over {event.over}: {event.reason}"
+        case FileAborted():
+            return "aborted", f"{event.path} over {event.over}: {event.reason}"
+        case Mounted():
+            return "mounted", f"root {event.root}, read-only"
+        case MountRefused():
+            return "refused", f"mount {event.path}: {event.reason}"
+        case Malformed():
+            what = "message is none" if event.count == 1 else "messages are none"
+            return "malformed", f"{event.count} {event.service} {what}: {event.example}"
+        case _:
+            return "event", repr(event)
+
+
+def bad(event: Event) -> bool:
+    return isinstance(event, _BAD)
+
+
+def as_json(event: Event, stage: str | None) -> dict[str, object]:
+    """Stable: the event's name in dashes, who, and the event's own fields."""
+    name = re.sub(r"(?<=[a-z])(?=[A-Z])", "-", type(event).__name__).lower()
+    who = event.who
+    result: dict[str, object] = {"event": name, **_who(who), "stage": stage}
+    for field in fields(event):
+        if field.name != "who":
+            value = getattr(event, field.name)
+            result[field.name] = getattr(value, "value", value)
+    return result
+
+
+def _who(who: Who) -> dict[str, object]:
+    return {"client": who.name, "mac": who.mac, "from": str(who.address) if who.address else None}

@@ -1,0 +1,155 @@
+"""`daskel explain`: what one client gets, step by step, and from which line."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from typing import Any
+
+from rich.table import Table
+from rich.text import Text
+
+from daskel.cli.output import ExitCode, Output, origin_json, short_place
+from daskel.cli.site import json_argument, open_site, path_of, site_argument
+from daskel.core.boot.answer import Answers
+from daskel.core.boot.arguments import ArgumentError
+from daskel.core.boot.explain import Explanation, Step, explain
+from daskel.core.boot.wire import Ports
+from daskel.core.dhcp.pxe import Firmware
+from daskel.core.site.finding import did_you_mean
+from daskel.core.values import parse_mac
+from daskel.rehearse.firmware import Face, discover
+from daskel.store.leases import read_leases
+from daskel.system.sitefile import SiteFile, load
+
+NAME = "explain"
+HELP = "show what one client gets, step by step, and the line that each value comes from"
+EXAMPLE = ("daskel explain tide-01", "daskel explain 02:61:08:00:00:01 --firmware uefi")
+_XID = 1
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    client = parser.add_argument("client", metavar="CLIENT", help="its name or MAC address")
+    client.completer = _client_names  # type: ignore[attr-defined]
+    parser.add_argument(
+        "--firmware",
+        choices=[firmware.value for firmware in Firmware],
+        help="how it asks (default: as it was last seen, else bios)",
+    )
+    site_argument(parser)
+    json_argument(parser)
+
+
+def run(args: argparse.Namespace, output: Output) -> ExitCode:
+    file = open_site(args, output, checked=False)
+    if isinstance(file, ExitCode):
+        return file
+    assert file.site
+    name = _name(file, args.client)
+    if name is None:
+        output.error(
+            f"there is no client {args.client!r}", did_you_mean(args.client, file.site.clients)
+        )
+        return ExitCode.WRONG_USE
+    firmware, how, explanation = explain_client(file, name, args.firmware)
+    if isinstance(explanation, str):
+        output.error(explanation, "daskel check says what to do")
+        return ExitCode.BAD_NEWS
+    if output.as_json:
+        output.json(_json(explanation, firmware))
+    else:
+        show(output, explanation, firmware, how)
+    return ExitCode.BAD_NEWS if explanation.problem else ExitCode.GOOD
+
+
+def explain_client(
+    file: SiteFile, name: str, asked: str | None
+) -> tuple[Firmware, str, Explanation | str]:
+    """The firmware, how it is known, and the explanation or why there is none."""
+    assert file.site
+    leases, now = read_leases(file.state), time.time()
+    mac = file.site.clients[name].mac
+    firmware, how = _firmware(asked, leases.architecture_of(mac))
+    answers = Answers(file.site, leases, Ports())
+    try:
+        message = discover(Face.of(firmware), mac, _XID)
+        return firmware, how, explain(answers, name, message, now)
+    except (ArgumentError, ValueError) as error:
+        return firmware, how, str(error)
+
+
+def _firmware(asked: str | None, seen: int | None) -> tuple[Firmware, str]:
+    if asked:
+        return Firmware(asked), "as asked"
+    known = Firmware.of_architecture(seen) if seen is not None else None
+    return (known, "as last seen") if known else (Firmware.BIOS, "not seen yet; see --firmware")
+
+
+def _name(file: SiteFile, text: str) -> str | None:
+    assert file.site
+    if text in file.site.clients:
+        return text
+    try:
+        return file.site.by_mac.get(parse_mac(text))
+    except ValueError:
+        return None
+
+
+def _client_names(parsed_args: argparse.Namespace, **_: Any) -> list[str]:
+    file = load(path_of(parsed_args))
+    return list(file.site.clients) if file.site else []
+
+
+def show(output: Output, explanation: Explanation, firmware: Firmware, how: str) -> None:
+    head = Text(explanation.client, style="bold")
+    head += Text(f"  {explanation.mac} on {explanation.segment}, firmware {firmware.value} ({how})")
+    output.print(head)
+    for number, step in enumerate(explanation.steps, 1):
+        output.print()
+        output.print(Text(f"{number}  {step.title}", style="bold cyan"))
+        output.console.print(_table(step), soft_wrap=False)
+        if step.text:
+            for line in step.text.rstrip("\n").split("\n"):
+                output.print(Text(f"   | {line}"))
+    if explanation.problem:
+        output.print()
+        output.print(Text(f"It does not boot: {explanation.problem}", style="bold red"))
+
+
+def _table(step: Step) -> Table:
+    table = Table.grid(padding=(0, 2))
+    table.add_column(width=1)
+    table.add_column(justify="right", style="dim")
+    table.add_column(style="dim", no_wrap=True)
+    table.add_column(overflow="fold")
+    table.add_column(style="green", no_wrap=True)
+    for line in step.lines:
+        number = str(line.number) if line.number is not None else ""
+        table.add_row("", number, line.name, Text(line.value), short_place(line.origin))
+    return table
+
+
+def _json(explanation: Explanation, firmware: Firmware) -> dict[str, object]:
+    return {
+        "client": explanation.client,
+        "mac": explanation.mac,
+        "segment": explanation.segment,
+        "firmware": firmware.value,
+        "problem": explanation.problem or None,
+        "steps": [
+            {
+                "title": step.title,
+                "values": [
+                    {
+                        "name": line.name,
+                        "option": line.number,
+                        "value": line.value,
+                        "from": origin_json(line.origin),
+                    }
+                    for line in step.lines
+                ],
+                "text": step.text or None,
+            }
+            for step in explanation.steps
+        ],
+    }

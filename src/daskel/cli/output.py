@@ -1,0 +1,107 @@
+"""What all commands share: exit codes, the two streams, findings, JSON."""
+
+from __future__ import annotations
+
+import json
+import sys
+from dataclasses import dataclass, field
+from enum import IntEnum
+from pathlib import Path
+from typing import Any, TextIO
+
+from rich.console import Console
+from rich.text import Text
+
+from daskel.core.site.finding import Finding, Severity
+from daskel.core.site.positions import Origin
+
+_COLOURS = {
+    Severity.INVALID: "bold red",
+    Severity.ERROR: "bold red",
+    Severity.WARNING: "yellow",
+    Severity.NOTE: "cyan",
+}
+_PIPE_WIDTH = 200  # columns, where nobody looks at the width
+
+
+class ExitCode(IntEnum):
+    GOOD = 0
+    BAD_NEWS = 1
+    WRONG_USE = 2
+    LACKING = 3
+
+
+@dataclass
+class Output:
+    """Results go to `out`, everything else to `err`. Colour only on a terminal."""
+
+    as_json: bool = False
+    out: TextIO = field(default_factory=lambda: sys.stdout)
+    err: TextIO = field(default_factory=lambda: sys.stderr)
+
+    def __post_init__(self) -> None:
+        self.console = _console(self.out)
+        self.errors = _console(self.err)
+
+    def print(self, *what: Any) -> None:
+        self.console.print(*what, markup=False, highlight=False, soft_wrap=True)
+
+    def json(self, value: object) -> None:
+        self.out.write(json.dumps(value, ensure_ascii=False, default=str) + "\n")
+        self.out.flush()
+
+    def error(self, problem: str, remedy: str = "") -> None:
+        if self.as_json:
+            self.json({"error": problem, "remedy": remedy})
+            return
+        self.errors.print(Text("daskel: ", style="bold red") + Text(problem), soft_wrap=True)
+        if remedy:
+            self.errors.print(Text(f"        {remedy}"), soft_wrap=True)
+
+    def findings(self, findings: list[Finding]) -> None:
+        """Each with its place, the line that it is about, and the way out."""
+        for finding in findings:
+            place = Text(f"{finding.origin}: ", style="bold")
+            severity = Text(f"{finding.severity.value}: ", style=_COLOURS[finding.severity])
+            self.print(place + severity + Text(finding.problem))
+            for line in _source(finding.origin):
+                self.print(Text(line, style="dim"))
+            self.print(Text(f"      {finding.remedy}", style="green"))
+
+
+def _console(stream: TextIO) -> Console:
+    width = None if stream.isatty() else _PIPE_WIDTH
+    return Console(file=stream, width=width, highlight=False)
+
+
+def _source(origin: Origin) -> list[str]:
+    """The line of the file and a mark under the text in question."""
+    try:
+        line = Path(origin.file).read_text().splitlines()[origin.line - 1]
+    except (OSError, UnicodeDecodeError, IndexError):
+        return []
+    if not line.strip():
+        return []
+    length = max(1, min(len(origin.text), len(line) - origin.column + 1))
+    return [f"    | {line}", f"    | {' ' * (origin.column - 1)}{'^' * length}"]
+
+
+def origin_json(origin: Origin | None) -> dict[str, object] | None:
+    if origin is None:
+        return None
+    return {"file": origin.file, "line": origin.line, "column": origin.column}
+
+
+def finding_json(finding: Finding) -> dict[str, object]:
+    return {
+        "severity": finding.severity.value,
+        "place": origin_json(finding.origin),
+        "text": finding.origin.text,
+        "problem": finding.problem,
+        "remedy": finding.remedy,
+    }
+
+
+def short_place(origin: Origin | None) -> str:
+    """`daskel.toml:12:9`, without the folders before it."""
+    return f"{Path(origin.file).name}:{origin.line}:{origin.column}" if origin else ""

@@ -1,0 +1,150 @@
+"""`daskel serve`: runs all services in the foreground and logs every event."""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import logging
+import signal
+import time
+from collections import Counter
+
+from rich.text import Text
+
+from daskel.cli import events
+from daskel.cli.output import ExitCode, Output
+from daskel.cli.site import json_argument, open_site, site_argument
+from daskel.core.boot.stages import Event, Stage, stage_after
+from daskel.core.boot.wire import Ports, Wire
+from daskel.core.site.model import Site
+from daskel.service.server import Server
+from daskel.system.bootloader import build_missing
+from daskel.system.lacking import LackingError
+from daskel.system.sitefile import SiteFile
+
+NAME = "serve"
+HELP = "answer the clients: DHCP, TFTP, HTTP and NFS, in the foreground, a log line per event"
+EXAMPLE = ("daskel serve", "daskel serve --loopback        # practise: no root, no network")
+_LOOPBACK_BASE = 20000
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--loopback",
+        nargs="?",
+        type=_base,
+        const=_LOOPBACK_BASE,
+        metavar="BASE",
+        help="practise on this machine alone: loopback addresses, port numbers moved up by BASE "
+        f"(default {_LOOPBACK_BASE}), no root needed",
+    )
+    site_argument(parser)
+    json_argument(parser)
+
+
+def _base(text: str) -> int:
+    if not text.isdigit() or not 1024 <= int(text) <= 63000:
+        raise argparse.ArgumentTypeError("a number from 1024 to 63000 is needed")
+    return int(text)
+
+
+def run(args: argparse.Namespace, output: Output) -> ExitCode:
+    file = open_site(args, output, checked=True)
+    if isinstance(file, ExitCode):
+        return file
+    assert file.site
+    log = Log(output)
+    logging.basicConfig(handlers=[_Handler(log)], level=logging.WARNING)
+    for path in build_missing(file.files, file.site.settings.loaders):
+        log.note("built", f"boot loader {path}")
+    wire = Wire(Ports.from_base(args.loopback), True) if args.loopback else Wire()
+    return asyncio.run(_serve(file, file.site, wire, log))
+
+
+async def _serve(file: SiteFile, site: Site, wire: Wire, log: Log) -> ExitCode:
+    try:
+        file.state.parent.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        problem = f"the folder {file.state.parent} cannot be made ({error.strerror})"
+        raise LackingError(problem, "name another with state = ... in [site]") from None
+    server = Server(site, file.files, file.roots, file.state, wire, log.event)
+    loop, ended = asyncio.get_running_loop(), asyncio.Event()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        loop.add_signal_handler(number, ended.set)
+    await server.start()
+    log.ready(site, wire)
+    failure = asyncio.create_task(server.failed())
+    waiting = asyncio.create_task(ended.wait())
+    try:
+        await asyncio.wait({failure, waiting}, return_when=asyncio.FIRST_COMPLETED)
+        if failure.done() and not failure.cancelled():
+            failure.result()
+    finally:
+        failure.cancel()
+        waiting.cancel()
+        await server.stop()
+    log.summary()
+    return ExitCode.GOOD
+
+
+class Log:
+    """Writes events as they come, and remembers how far each client came."""
+
+    def __init__(self, output: Output) -> None:
+        self._output = output
+        self._stages: dict[str, Stage] = {}
+
+    def event(self, event: Event) -> None:
+        key = str(event.who)
+        stage = stage_after(self._stages.get(key), event)
+        if stage is not None and event.who.name:
+            self._stages[key] = stage
+        if self._output.as_json:
+            self._json(events.as_json(event, stage.value if stage else None))
+        else:
+            what, rest = events.words(event)
+            self._line(key, what, rest, "red" if events.bad(event) else "")
+
+    def note(self, what: str, rest: str) -> None:
+        """Something that concerns no client."""
+        if self._output.as_json:
+            self._json({"event": what, "text": rest})
+        else:
+            self._line("", what, rest, "")
+
+    def ready(self, site: Site, wire: Wire) -> None:
+        ports = wire.ports
+        if self._output.as_json:
+            self._json({"event": "ready", "ports": vars(ports), "loopback": wire.loopback})
+            return
+        for name, segment in site.segments.items():
+            where = wire.outside(segment.server)
+            self._line("", "segment", f"{name}: {segment.network}, server {where}", "")
+        numbers = f"DHCP {ports.dhcp}, TFTP {ports.tftp}, HTTP {ports.http}, NFS {ports.nfs}"
+        self._line("", "ready", f"{len(site.clients)} clients; {numbers}; Ctrl-C ends", "green")
+
+    def summary(self) -> None:
+        counts = Counter(stage.value for stage in self._stages.values())
+        text = ", ".join(f"{count} came to {stage}" for stage, count in counts.most_common())
+        self.note("ended", text or "no client came")
+
+    def _json(self, value: dict[str, object]) -> None:
+        self._output.json({"time": round(time.time(), 3), **value})
+
+    def _line(self, who: str, what: str, rest: str, colour: str) -> None:
+        clock = Text(time.strftime("%H:%M:%S"), style="dim")
+        name = Text(f"  {who or 'daskel':<17}", style="bold" if who else "dim")
+        self._output.print(clock + name + Text(f" {what:<13} {rest}", style=colour))
+        self._output.out.flush()
+
+
+class _Handler(logging.Handler):
+    """Warnings of the services, among the log lines."""
+
+    def __init__(self, log: Log) -> None:
+        super().__init__()
+        self._log = log
+
+    def emit(self, record: logging.LogRecord) -> None:
+        reason = f" ({record.exc_info[1]})" if record.exc_info else ""
+        self._log.note("warning", record.getMessage() + reason)

@@ -1,0 +1,44 @@
+"""Every command's way to its site file: where it is, and what happens when it is wrong."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from daskel.cli.output import ExitCode, Output, finding_json
+from daskel.core.site.finding import Severity
+from daskel.system.sitefile import SiteFile, load, load_checked
+
+_PLACES = (Path("daskel.toml"), Path("/etc/daskel/daskel.toml"))
+
+
+def site_argument(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--site",
+        type=Path,
+        metavar="FILE",
+        help="the site file (default: daskel.toml here, else /etc/daskel/daskel.toml)",
+    )
+
+
+def json_argument(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--json", action="store_true", help="print JSON for programs")
+
+
+def path_of(args: argparse.Namespace) -> Path:
+    given: Path | None = args.site
+    return given or next((place for place in _PLACES if place.exists()), _PLACES[0])
+
+
+def open_site(args: argparse.Namespace, output: Output, *, checked: bool) -> SiteFile | ExitCode:
+    """The site file when it can be used, else the exit code, after saying why."""
+    path = path_of(args)
+    file = load_checked(path) if checked else load(path)
+    bad = [f for f in file.findings if f.severity in (Severity.INVALID, Severity.ERROR)]
+    if not bad:
+        return file
+    if output.as_json:
+        output.json({"findings": [finding_json(finding) for finding in bad]})
+    else:
+        output.findings(bad)
+    return ExitCode.WRONG_USE if file.invalid else ExitCode.BAD_NEWS

@@ -1,0 +1,1 @@
+"""Where the site and the protocols meet: what each client gets when it asks."""

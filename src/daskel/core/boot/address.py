@@ -1,0 +1,146 @@
+"""Which address a machine gets. Keyed by MAC address and segment, whatever client identifier.
+
+A machine's firmware, boot loader and operating system present different client identifiers
+(RFC 4361 tells them not to); the MAC address is what stays the same through a boot.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+from dataclasses import dataclass, replace
+from enum import Enum
+from ipaddress import IPv4Address
+from zlib import crc32
+
+from daskel.core.site.model import Segment
+
+OFFER_TIME = 60.0  # seconds that an offered address waits for its REQUEST
+DECLINE_TIME = 3600.0  # seconds that an address is put aside after a DECLINE
+
+
+class LeaseState(Enum):
+    OFFERED = "offered"  # in memory only
+    BOUND = "bound"
+    RELEASED = "released"
+    DECLINED = "declined"
+
+
+@dataclass(frozen=True, slots=True)
+class Lease:
+    """One address and the machine that has it, had it, or said that it is taken."""
+
+    address: IPv4Address
+    segment: str
+    mac: str
+    state: LeaseState
+    expires: float  # seconds since 1970
+    architecture: int | None = None  # as last seen from its firmware
+
+    def holds(self, now: float) -> bool:
+        return self.state is not LeaseState.RELEASED and now < self.expires
+
+
+class Leases:
+    """All leases of one server, found by address and by machine. One lease per address."""
+
+    def __init__(self, leases: Collection[Lease] = ()) -> None:
+        self._by_address: dict[IPv4Address, Lease] = {}
+        self._by_machine: dict[tuple[str, str], Lease] = {}
+        for lease in leases:
+            self.put(lease)
+
+    def put(self, lease: Lease) -> None:
+        before = self._by_address.get(lease.address)
+        if before and before.mac != lease.mac:
+            self._by_machine.pop((before.segment, before.mac), None)
+        self._by_address[lease.address] = lease
+        if lease.state is not LeaseState.DECLINED:
+            self._by_machine[(lease.segment, lease.mac)] = lease
+        else:
+            self._by_machine.pop((lease.segment, lease.mac), None)
+
+    def at(self, address: IPv4Address) -> Lease | None:
+        return self._by_address.get(address)
+
+    def of(self, segment: str, mac: str) -> Lease | None:
+        return self._by_machine.get((segment, mac))
+
+    def machine_at(self, address: IPv4Address, now: float) -> str | None:
+        """The MAC address of the machine that has `address` now."""
+        lease = self._by_address.get(address)
+        return lease.mac if lease and lease.state is LeaseState.BOUND and lease.holds(now) else None
+
+    def architecture_of(self, mac: str) -> int | None:
+        """The architecture type that a machine's firmware sent last, on any segment."""
+        found = [lease for (_, owner), lease in self._by_machine.items() if owner == mac]
+        known = [lease for lease in found if lease.architecture is not None]
+        return max(known, key=lambda lease: lease.expires).architecture if known else None
+
+    def free_for(self, address: IPv4Address, mac: str, now: float) -> bool:
+        """No other machine holds it, and nobody said that it is taken."""
+        lease = self._by_address.get(address)
+        if lease is None or not lease.holds(now):
+            return True
+        return lease.mac == mac and lease.state is not LeaseState.DECLINED
+
+
+@dataclass(frozen=True, slots=True)
+class Addresses:
+    """A segment's rules: its network and pool, and the fixed addresses that are not for others."""
+
+    name: str
+    segment: Segment
+    fixed: Collection[IPv4Address]
+
+    def allowed(self, address: IPv4Address, fixed: IPv4Address | None) -> bool:
+        """`address` may be given to a machine whose own fixed address is `fixed`."""
+        if fixed is not None:
+            return address == fixed
+        return address not in self.fixed and any(address in part for part in self.segment.pool)
+
+
+def choose(
+    rules: Addresses,
+    leases: Leases,
+    mac: str,
+    fixed: IPv4Address | None,
+    wish: IPv4Address | None,
+    now: float,
+) -> IPv4Address | None:
+    """The address to offer (RFC 2131 4.3.1): its fixed one, its present or former one, its wish,
+    else a place in the pool that follows from its MAC address; never used ones come first.
+
+    None when no address is left.
+    """
+    if fixed is not None:
+        return fixed if leases.free_for(fixed, mac, now) else None
+    former = leases.of(rules.name, mac)
+    for address in (former.address if former else None, wish):
+        if address and rules.allowed(address, None) and leases.free_for(address, mac, now):
+            return address
+    expired: Lease | None = None
+    for address in _pool_from(rules.segment, crc32(mac.encode())):
+        if address in rules.fixed:
+            continue
+        lease = leases.at(address)
+        if lease is None:
+            return address
+        if not lease.holds(now) and (expired is None or lease.expires < expired.expires):
+            expired = lease
+    return expired.address if expired else None
+
+
+def _pool_from(segment: Segment, start: int) -> Iterator[IPv4Address]:
+    """Every address of the pool once, from a place that `start` chooses."""
+    size = sum(part.size for part in segment.pool)
+    for step in range(size):
+        place = (start + step) % size
+        for part in segment.pool:
+            if place < part.size:
+                yield part.first + place
+                break
+            place -= part.size
+
+
+def offered(lease: Lease, now: float) -> Lease:
+    return replace(lease, state=LeaseState.OFFERED, expires=now + OFFER_TIME)

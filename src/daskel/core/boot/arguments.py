@@ -1,0 +1,143 @@
+"""The kernel command line: the layers with their templates filled in, and the root's part."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from functools import lru_cache
+from ipaddress import IPv4Address
+
+from jinja2 import StrictUndefined, Template, TemplateError
+from jinja2.sandbox import ImmutableSandboxedEnvironment
+
+from daskel.core.boot.wire import Ports
+from daskel.core.site.finding import Finding, Severity
+from daskel.core.site.layers import Effective, Sourced, effective, key_of
+from daskel.core.site.model import Segment, Site
+
+COMMAND_LINE_LIMIT = 2047  # bytes, COMMAND_LINE_SIZE of Linux on x86
+_TEMPLATES = ImmutableSandboxedEnvironment(undefined=StrictUndefined, autoescape=False)
+
+
+class ArgumentError(ValueError):
+    """A kernel argument whose template cannot be filled in."""
+
+    def __init__(self, argument: Sourced[str], reason: str) -> None:
+        super().__init__(f"{argument.origin}: kernel argument {argument.value!r}: {reason}")
+        self.argument, self.reason = argument, reason
+
+
+def export_path(root: str) -> str:
+    """The path that clients mount to get a root."""
+    return f"/roots/{root}"
+
+
+def nfs_root(segment: Segment, root: str, ports: Ports) -> str:
+    """Server, path and options of a network root, in the form of option 17 and `nfsroot=`.
+
+    Only options that the kernel, busybox and the usual initrds all know.
+    """
+    options = f"v3,tcp,port={ports.nfs},mountport={ports.nfs},nolock"
+    return f"{segment.server}:{export_path(root)},{options}"
+
+
+def variables(
+    site: Site, found: Effective, segment: Segment, address: IPv4Address | None
+) -> dict[str, Mapping[str, str]]:
+    """What templates can name."""
+    mac = found.mac.value
+    return {
+        "client": {
+            "name": found.name,
+            "mac": mac,
+            "mac_dashed": mac.replace(":", "-"),
+            "address": str(address or (found.address and found.address.value) or ""),
+        },
+        "segment": {
+            "name": found.segment.value if found.segment else "",
+            "server": str(segment.server),
+            "network": str(segment.network),
+            "router": str(segment.router or ""),
+            "domain": segment.domain or "",
+        },
+        "site": {"name": site.settings.name},
+        "loadout": {"name": found.boot.value if found.boot else ""},
+    }
+
+
+def compose(
+    site: Site, found: Effective, segment: Segment, ports: Ports, address: IPv4Address | None
+) -> tuple[Sourced[str], ...]:
+    """The whole command line of one client, in order. Raises ArgumentError.
+
+    The root's part comes first; the administrator's `root=` or `ip=` replaces Daskel's.
+    """
+    known = variables(site, found, segment, address)
+    written = [Sourced(_fill(argument, known), argument.origin) for argument in found.arguments]
+    keys = {key_of(argument.value) for argument in written}
+    ours = [
+        made for made in _root_part(site, found, segment, ports) if key_of(made.value) not in keys
+    ]
+    return (*ours, *written)
+
+
+def _root_part(site: Site, found: Effective, segment: Segment, ports: Ports) -> list[Sourced[str]]:
+    if found.boot is None or found.loadout is None or found.loadout.root is None:
+        return []
+    root = found.loadout.root
+    origin = site.origin("loadout", found.boot.value, "root")
+    interface = "01-" + found.mac.value.replace(":", "-")
+    texts = (
+        "root=/dev/nfs",
+        f"nfsroot={nfs_root(segment, root, ports)}",
+        "ip=dhcp",
+        f"BOOTIF={interface}",
+        "ro",
+    )
+    return [Sourced(text, origin) for text in texts]
+
+
+@lru_cache(maxsize=4096)
+def _template(text: str) -> Template:
+    return _TEMPLATES.from_string(text)
+
+
+def _fill(argument: Sourced[str], known: Mapping[str, Mapping[str, str]]) -> str:
+    if "{" not in argument.value:
+        return argument.value
+    try:
+        text = _template(argument.value).render(known).strip()
+    except (TemplateError, ArithmeticError, TypeError, ValueError, LookupError) as error:
+        raise ArgumentError(argument, str(error)) from error
+    if not text.isprintable():
+        raise ArgumentError(argument, "the result has a line break or control character in it")
+    return text
+
+
+def check_arguments(site: Site, ports: Ports) -> list[Finding]:
+    """Templates that fail for some client, and command lines that the kernel would cut."""
+    findings: dict[tuple[str, str], Finding] = {}
+    for name in site.clients:
+        found = effective(site, name)
+        segment = site.segments.get(found.segment.value) if found.segment else None
+        if segment is None:
+            continue
+        try:
+            line = " ".join(a.value for a in compose(site, found, segment, ports, None))
+        except ArgumentError as error:
+            problem = f"kernel argument {error.argument.value!r}: {error.reason} (client {name})"
+            remedy = f"known are: {_known_names(site, found, segment)}"
+            finding = Finding(Severity.ERROR, error.argument.origin, problem, remedy)
+            findings.setdefault((str(error.argument.origin), error.reason), finding)
+            continue
+        if len(line.encode()) > COMMAND_LINE_LIMIT:
+            problem = (
+                f"{name}'s command line has {len(line)} bytes, Linux reads {COMMAND_LINE_LIMIT}"
+            )
+            origin = site.origin("client", name)
+            findings[(name, "long")] = Finding(Severity.ERROR, origin, problem, "shorten it")
+    return list(findings.values())
+
+
+def _known_names(site: Site, found: Effective, segment: Segment) -> str:
+    known = variables(site, found, segment, None)
+    return ", ".join(f"{group}.{name}" for group, names in known.items() for name in names)

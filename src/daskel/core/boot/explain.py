@@ -1,0 +1,137 @@
+"""What one client gets, step by step, with the place that each value comes from.
+
+It is computed by the same code that answers the client: a firmware's DISCOVER goes in.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+from daskel.core.boot.answer import DISK_BOOT, Answers
+from daskel.core.boot.arguments import compose, export_path, nfs_root
+from daskel.core.boot.loader import boot_file, config_path, configuration
+from daskel.core.boot.stages import Refused
+from daskel.core.boot.wire import Ports
+from daskel.core.dhcp import options
+from daskel.core.dhcp.packet import Packet, serialise
+from daskel.core.dhcp.pxe import Firmware
+from daskel.core.site.layers import Effective, Sourced, effective
+from daskel.core.site.model import Site
+from daskel.core.site.positions import Origin
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """One value of a step. `number` for DHCP options alone; no origin: Daskel makes it."""
+
+    name: str
+    value: str
+    origin: Origin | None = None
+    number: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One step of the boot: what goes to the client then. `text` is a whole file."""
+
+    title: str
+    lines: tuple[Line, ...] = ()
+    text: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Explanation:
+    client: str
+    mac: str
+    segment: str
+    steps: tuple[Step, ...]
+    problem: str = ""  # why the client does not get this far
+
+
+def explain(answers: Answers, name: str, discover: Packet, now: float) -> Explanation:
+    """Explain one client of the site; `discover` is what its firmware would send.
+
+    Raises KeyError for an unknown name, ValueError for a client on no segment, and ArgumentError.
+    """
+    site, ports = answers.site, answers.ports
+    found = effective(site, name)
+    if found.segment is None or found.segment.value not in site.segments:
+        raise ValueError(f"client {name} is on no segment")
+    segment = found.segment.value
+    question = answers.question(segment, discover, now)
+    answer = answers.dhcp(segment, discover, now, unicast=False)
+    refusal = next((e.reason for e in answer.events if isinstance(e, Refused)), "")
+    if answer.reply is None:
+        return Explanation(name, found.mac.value, segment, (), refusal)
+    origins = {s.code: s.origin for s in answers.settings(question)}
+    steps = [_dhcp(site, found, answer.reply, discover.limit, origins)]
+    firmware = question.boot.firmware if question.boot else None
+    local = found.loadout is None or found.loadout.boot == "local"
+    problem = answers.no_loader(question)
+    if firmware is not None and not local and not problem:
+        steps += _boot(site, found, firmware, ports, answer.reply.yiaddr)
+    elif local:
+        why = DISK_BOOT if found.loadout else "nothing: it has no loadout"
+        steps.append(Step("Boot", (Line("boots", why, found.boot.origin if found.boot else None),)))
+    return Explanation(name, found.mac.value, segment, tuple(steps), problem or "")
+
+
+def _dhcp(
+    site: Site, found: Effective, reply: Packet, limit: int, origins: dict[int, Origin | None]
+) -> Step:
+    segment = found.segment.value if found.segment else ""
+    given = found.address.origin if found.address else site.origin("segment", segment, "pool")
+    server = site.origin("segment", segment, "server")
+    lines = [
+        Line("address", str(reply.yiaddr), given),
+        Line("next server", str(reply.siaddr), server),
+        Line("boot file", reply.file.decode(errors="replace") or "(none)"),
+    ]
+    dropped = serialise(reply, limit)[1]
+    for code, value in reply.options.items():
+        shown = options.show(code, value)
+        if code in dropped:
+            shown += f"   (left out: the reply may have {limit} bytes)"
+        origin = server if code == options.Code.SERVER_ID else origins.get(code)
+        lines.append(Line(options.name(code), shown, origin, code))
+    return Step("DHCP reply", tuple(lines))
+
+
+def _boot(
+    site: Site, found: Effective, firmware: Firmware, ports: Ports, address: IPv4Address
+) -> list[Step]:
+    assert found.segment and found.boot and found.loadout
+    segment = site.segments[found.segment.value]
+    loadout, place = found.loadout, ("loadout", found.boot.value)
+    arguments = compose(site, found, segment, ports, address)
+    over = "HTTP" if firmware.over_http else "TFTP"
+    line = " ".join(argument.value for argument in arguments)
+    text = configuration(found, segment, arguments, site.settings.name)
+    files = [Line("loadout", found.boot.value, found.boot.origin)]
+    files.append(Line("kernel", loadout.kernel or "(none)", site.origin(*place, "kernel")))
+    files += [Line("initrd", path, site.origin(*place, "initrd")) for path in loadout.initrd]
+    steps = [
+        Step("Boot loader", (Line(f"over {over}", boot_file(firmware, segment, ports)),)),
+        Step("Loader configuration", (Line("over TFTP", config_path(found.mac.value)),), text),
+        Step("Kernel", tuple(files)),
+        Step("Command line", tuple(map(_argument, arguments)), line),
+    ]
+    if loadout.root:
+        origin = site.origin(*place, "root")
+        steps.append(
+            Step(
+                "Root filesystem",
+                (
+                    Line("root", loadout.root, origin),
+                    Line("mounted as", f"{segment.server}:{export_path(loadout.root)}", None),
+                    Line("option 17", nfs_root(segment, loadout.root, ports), None),
+                    Line("writing", "refused: the root is read-only", None),
+                ),
+            )
+        )
+    return steps
+
+
+def _argument(argument: Sourced[str]) -> Line:
+    return Line("argument", argument.value, argument.origin)

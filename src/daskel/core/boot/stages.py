@@ -1,0 +1,147 @@
+"""What happened (events), and how far a boot has come because of it (stages).
+
+Logs, views and diagnoses are all made from these events.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+from ipaddress import IPv4Address
+
+from daskel.core.boot.files import FileKind
+from daskel.core.boot.identity import Who
+
+
+class Stage(Enum):
+    """In the order of a boot."""
+
+    SEEN = "seen"
+    ADDRESSED = "addressed"
+    LOADER = "loader"
+    MENU = "menu"
+    KERNEL = "kernel"
+    INITRD = "initrd"
+    RUNNING = "running kernel"
+    ROOT = "root"
+    REFUSED = "refused"
+
+
+@dataclass(frozen=True, slots=True)
+class Event:
+    """Something that happened to, or because of, `who`."""
+
+    who: Who
+
+
+@dataclass(frozen=True, slots=True)
+class Seen(Event):
+    """A machine asked for an address. `firmware` in words when it wants to boot."""
+
+    segment: str
+    firmware: str | None
+    vendor_class: str
+
+
+@dataclass(frozen=True, slots=True)
+class Addressed(Event):
+    segment: str
+    address: IPv4Address
+    lease: int  # seconds
+    boot_file: str | None
+    renewed: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Refused(Event):
+    """A DHCP request that got no address, a NAK, or no boot file, and why."""
+
+    segment: str
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class GivenBack(Event):
+    """An address that was released, or declined because somebody else has it."""
+
+    segment: str
+    address: IPv4Address
+    declined: bool
+
+
+@dataclass(frozen=True, slots=True)
+class FileSent(Event):
+    path: str
+    kind: FileKind
+    size: int  # bytes
+    seconds: float
+    over: str  # tftp or http
+    resent: int = 0  # packets
+
+
+@dataclass(frozen=True, slots=True)
+class FileMissing(Event):
+    """A file that was asked for and not sent: it is not there, or nobody may have it."""
+
+    path: str
+    over: str
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class FileAborted(Event):
+    path: str
+    over: str
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class Mounted(Event):
+    root: str
+
+
+@dataclass(frozen=True, slots=True)
+class MountRefused(Event):
+    path: str
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class Malformed(Event):
+    """Datagrams or calls that are no messages: how many since the last such event."""
+
+    service: str
+    count: int
+    example: str
+
+
+_BY_KIND = {
+    FileKind.LOADER: Stage.LOADER,
+    FileKind.CONFIGURATION: Stage.MENU,
+    FileKind.KERNEL: Stage.KERNEL,
+    FileKind.INITRD: Stage.INITRD,
+}
+_ORDER = list(Stage)
+
+
+def stage_after(stage: Stage | None, event: Event) -> Stage | None:
+    """How far a boot has come after `event`. A firmware's new DISCOVER begins the next boot.
+
+    The system's own DHCP, after its initrd was loaded, shows that its kernel runs.
+    """
+    reached: Stage | None = None
+    if isinstance(event, Seen):
+        if event.firmware or stage is None:
+            return Stage.SEEN
+        reached = Stage.RUNNING if stage in (Stage.KERNEL, Stage.INITRD) else None
+    elif isinstance(event, Addressed):
+        reached = Stage.ADDRESSED
+    elif isinstance(event, FileSent):
+        reached = _BY_KIND.get(event.kind)
+    elif isinstance(event, Mounted):
+        reached = Stage.ROOT
+    elif isinstance(event, (Refused, MountRefused)):
+        return Stage.REFUSED if stage is None or stage is Stage.SEEN else stage
+    if reached is None or stage is Stage.REFUSED:
+        return reached or stage
+    return reached if stage is None or _ORDER.index(reached) > _ORDER.index(stage) else stage

@@ -1,0 +1,1 @@
+"""DHCP and PXE messages and rules, without sockets and without knowing any site."""

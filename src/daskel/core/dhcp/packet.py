@@ -1,0 +1,184 @@
+"""One DHCP message, read and written (RFC 2131 section 2). What options mean is in `options`."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from enum import IntEnum
+from ipaddress import IPv4Address
+
+from daskel.core.dhcp.options import Code
+from daskel.core.reader import MalformedError, Reader
+
+COOKIE = b"\x63\x82\x53\x63"
+NOWHERE = IPv4Address(0)
+BROADCAST_FLAG = 0x8000
+BOOTP_MINIMUM = 300  # bytes of UDP payload, RFC 1542 2.1
+DEFAULT_LIMIT = 548  # bytes of UDP payload: 576 less the IP and UDP headers, RFC 2131 2
+HEADERS = 28  # bytes of IP and UDP headers that option 57 counts in
+ETHERNET_LIMIT = 1472  # bytes of UDP payload that fit one Ethernet frame
+_FIXED = 240
+_SNAME, _FILE = 64, 128
+
+
+class MessageType(IntEnum):
+    """RFC 2132 9.6."""
+
+    DISCOVER = 1
+    OFFER = 2
+    REQUEST = 3
+    DECLINE = 4
+    ACK = 5
+    NAK = 6
+    RELEASE = 7
+    INFORM = 8
+
+
+@dataclass(frozen=True, slots=True)
+class Packet:
+    """A BOOTP or DHCP message. `options` maps codes to whole values (RFC 3396 joined)."""
+
+    op: int  # 1 from a client, 2 from a server
+    xid: int
+    chaddr: bytes  # 16 bytes; the first `hlen` are the hardware address
+    options: Mapping[int, bytes] = field(default_factory=dict)
+    htype: int = 1
+    hlen: int = 6
+    hops: int = 0
+    secs: int = 0
+    flags: int = 0
+    ciaddr: IPv4Address = NOWHERE
+    yiaddr: IPv4Address = NOWHERE
+    siaddr: IPv4Address = NOWHERE
+    giaddr: IPv4Address = NOWHERE
+    sname: bytes = b""
+    file: bytes = b""
+
+    @property
+    def message_type(self) -> MessageType | None:
+        """None for a BOOTP message and for types that are not in RFC 2132."""
+        value = self.options.get(Code.MESSAGE_TYPE, b"")
+        return MessageType(value[0]) if len(value) == 1 and 1 <= value[0] <= 8 else None
+
+    def address_option(self, code: int) -> IPv4Address | None:
+        value = self.options.get(code, b"")
+        return IPv4Address(value) if len(value) == 4 else None
+
+    @property
+    def limit(self) -> int:
+        """Bytes of UDP payload that the sender of this message accepts (option 57)."""
+        value = self.options.get(Code.MAXIMUM_SIZE, b"")
+        asked = int.from_bytes(value, "big") - HEADERS if len(value) == 2 else 0
+        return min(max(asked, DEFAULT_LIMIT), ETHERNET_LIMIT)
+
+
+def parse(data: bytes) -> Packet:
+    """Read a datagram from the network. Raises MalformedError."""
+    reader = Reader(data, "DHCP message")
+    op, htype, hlen, hops = reader.take(4)
+    if op not in (1, 2):
+        raise reader.fail(f"op is {op}, expected 1 or 2")
+    if hlen > 16:
+        raise reader.fail(f"hardware address of {hlen} bytes, 16 at most")
+    xid, secs, flags = reader.number(4), reader.number(2), reader.number(2)
+    addresses = [IPv4Address(reader.take(4)) for _ in range(4)]
+    chaddr, sname, file = reader.take(16), reader.take(_SNAME), reader.take(_FILE)
+    if reader.take(4) != COOKIE:
+        raise reader.fail("magic cookie is not 99.130.83.99")
+    options = _joined(reader.rest(), sname, file)
+    overload = options.pop(Code.OVERLOAD, b"\0")[0]
+    return Packet(
+        op, xid, chaddr, options, htype, hlen, hops, secs, flags,
+        ciaddr=addresses[0], yiaddr=addresses[1], siaddr=addresses[2], giaddr=addresses[3],
+        sname=b"" if overload & 2 else sname.split(b"\0", 1)[0],
+        file=b"" if overload & 1 else file.split(b"\0", 1)[0],
+    )  # fmt: skip
+
+
+def _joined(area: bytes, sname: bytes, file: bytes) -> dict[int, bytes]:
+    """The options of all areas; repeated codes are one value (RFC 3396 section 7)."""
+    options: dict[int, bytes] = {}
+    _read_area(area, "options", options)
+    overload = options.get(Code.OVERLOAD, b"\0")
+    if len(overload) != 1:
+        raise MalformedError("DHCP message: option 52 (overload) is not one byte")
+    if overload[0] & 1:
+        _read_area(file, "file field", options)
+    if overload[0] & 2:
+        _read_area(sname, "sname field", options)
+    return options
+
+
+def _read_area(area: bytes, where: str, options: dict[int, bytes]) -> None:
+    reader = Reader(area, f"DHCP {where}")
+    while reader.left:
+        code = reader.number(1)
+        if code == Code.PAD:
+            continue
+        if code == Code.END:
+            return
+        options[code] = options.get(code, b"") + reader.take(reader.number(1))
+
+
+def encode_option(code: int, value: bytes) -> bytes:
+    """Code, length, value; values beyond 255 bytes are split (RFC 3396 section 5)."""
+    pieces = [value[i : i + 255] for i in range(0, len(value), 255)] or [b""]
+    return b"".join(bytes((code, len(piece))) + piece for piece in pieces)
+
+
+def serialise(packet: Packet, limit: int = DEFAULT_LIMIT) -> tuple[bytes, tuple[int, ...]]:
+    """The datagram of at most `limit` bytes, and the codes of options that did not fit.
+
+    Options come in the order of the mapping, which is also their rank: what does not fit into
+    the options field goes into sname, then file (RFC 2131 4.1, option 52), and the rest is left
+    out from the end. A boot file name gives way to the options and becomes option 67.
+    """
+    for overload in (0, 2, 3):
+        areas, dropped = _fill(packet, limit, overload)
+        if not dropped or overload == 3:
+            break
+    file, sname = areas.get("file", packet.file), areas.get("sname", packet.sname)
+    data = (
+        bytes((packet.op, packet.htype, packet.hlen, packet.hops))
+        + packet.xid.to_bytes(4, "big")
+        + packet.secs.to_bytes(2, "big")
+        + packet.flags.to_bytes(2, "big")
+        + packet.ciaddr.packed + packet.yiaddr.packed + packet.siaddr.packed + packet.giaddr.packed
+        + packet.chaddr.ljust(16, b"\0")
+        + sname.ljust(_SNAME, b"\0") + file.ljust(_FILE, b"\0")
+        + COOKIE + areas["options"]
+    )  # fmt: skip
+    return data.ljust(BOOTP_MINIMUM, b"\0"), dropped
+
+
+def _fill(packet: Packet, limit: int, overload: int) -> tuple[dict[str, bytes], tuple[int, ...]]:
+    """What each area of the message holds, and the codes of options that found no place."""
+    options = dict(packet.options)
+    if overload & 1 and packet.file:
+        options = _after_type(options, Code.BOOT_FILE, packet.file)
+    room = {"options": limit - _FIXED - 1 - (3 if overload else 0)}
+    if overload & 1:
+        room["file"] = _FILE - 1
+    if overload & 2 and not packet.sname:
+        room["sname"] = _SNAME - 1
+    areas, dropped = dict.fromkeys(room, b""), []
+    for code, value in options.items():
+        encoded = encode_option(code, value)
+        place = next((a for a in room if len(areas[a]) + len(encoded) <= room[a]), None)
+        if place is None:
+            dropped.append(code)
+        else:
+            areas[place] += encoded
+    used = sum(bit for name, bit in (("file", 1), ("sname", 2)) if areas.get(name))
+    areas = {name: area for name, area in areas.items() if area or name == "options"}
+    if used:
+        areas["options"] += encode_option(Code.OVERLOAD, bytes((used,)))
+    return {name: area + bytes((Code.END,)) for name, area in areas.items()}, tuple(dropped)
+
+
+def _after_type(options: dict[int, bytes], code: int, value: bytes) -> dict[int, bytes]:
+    """`options` with `code` right behind the message type, so that it is not left out."""
+    first = {c: v for c, v in options.items() if c == Code.MESSAGE_TYPE}
+    return (
+        first | {code: value} | {c: v for c, v in options.items() if c not in first | {code: b""}}
+    )

@@ -1,0 +1,139 @@
+"""What network boot adds to DHCP: architectures, PXE and HTTP boot options (RFC 4578, 5970).
+
+What each firmware needs in its reply is measured with real firmware by `tests/vm`.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+
+from daskel.core.dhcp.options import Code
+from daskel.core.dhcp.packet import Packet
+
+# IANA registry "Processor Architecture Types" (RFC 5970 3.3)
+ARCHITECTURES = {
+    0: "x86 BIOS",
+    1: "NEC/PC98",
+    2: "Itanium",
+    3: "DEC Alpha",
+    4: "Arc x86",
+    5: "Intel Lean Client",
+    6: "x86 UEFI",
+    7: "x64 UEFI",
+    8: "EFI Xscale",
+    9: "EBC",
+    10: "ARM 32-bit UEFI",
+    11: "ARM 64-bit UEFI",
+    12: "PowerPC Open Firmware",
+    13: "PowerPC ePAPR",
+    14: "POWER OPAL v3",
+    15: "x86 UEFI boot from HTTP",
+    16: "x64 UEFI boot from HTTP",
+    17: "EBC boot from HTTP",
+    18: "ARM UEFI 32 boot from HTTP",
+    19: "ARM UEFI 64 boot from HTTP",
+    20: "x86 BIOS boot from HTTP",
+    21: "ARM 32 U-Boot",
+    22: "ARM 64 U-Boot",
+    23: "ARM U-Boot 32 boot from HTTP",
+    24: "ARM U-Boot 64 boot from HTTP",
+    25: "RISC-V 32-bit UEFI",
+    26: "RISC-V 32-bit UEFI boot from HTTP",
+    27: "RISC-V 64-bit UEFI",
+    28: "RISC-V 64-bit UEFI boot from HTTP",
+    29: "RISC-V 128-bit UEFI",
+    30: "RISC-V 128-bit UEFI boot from HTTP",
+    31: "s390 Basic",
+    32: "s390 Extended",
+    33: "MIPS 32-bit UEFI",
+    34: "MIPS 64-bit UEFI",
+    35: "Sunway 32-bit UEFI",
+    36: "Sunway 64-bit UEFI",
+    37: "LoongArch 32-bit UEFI",
+    38: "LoongArch 32-bit UEFI boot from HTTP",
+    39: "LoongArch 64-bit UEFI",
+    40: "LoongArch 64-bit UEFI boot from HTTP",
+    41: "ARM rpiboot",
+}
+
+
+class Firmware(Enum):
+    """The kinds of firmware that Daskel has a boot loader for, by the name that people type."""
+
+    BIOS = "bios"
+    UEFI = "uefi"
+    UEFI_HTTP = "uefi-http"
+    ARM64 = "arm64"
+    ARM64_HTTP = "arm64-http"
+
+    @property
+    def over_http(self) -> bool:
+        return self in (Firmware.UEFI_HTTP, Firmware.ARM64_HTTP)
+
+    @classmethod
+    def of_architecture(cls, number: int) -> Firmware | None:
+        return _FIRMWARE.get(number)
+
+    @property
+    def architecture(self) -> int:
+        """The architecture type that this firmware usually sends."""
+        return next(number for number, firmware in _FIRMWARE.items() if firmware is self)
+
+
+_FIRMWARE = {
+    0: Firmware.BIOS,
+    7: Firmware.UEFI,
+    9: Firmware.UEFI,  # x86-64 in RFC 4578 as printed; firmware of that time sends it
+    11: Firmware.ARM64,
+    16: Firmware.UEFI_HTTP,
+    19: Firmware.ARM64_HTTP,
+}
+
+PXE_CLASS, HTTP_CLASS = b"PXEClient", b"HTTPClient"
+# Vendor option 6 (discovery control) = 8: no discovery, load the boot file of this very reply.
+# Without it UEFI firmware asks port 4011. PXE specification 2.1, table 2-1.
+_USE_THIS_FILE = bytes((6, 1, 8, 255))
+
+
+@dataclass(frozen=True, slots=True)
+class BootRequest:
+    """What a message says about the wish to boot from the network."""
+
+    architecture: int
+    vendor_class: bytes
+    machine_id: bytes = b""
+
+    @property
+    def firmware(self) -> Firmware | None:
+        return _FIRMWARE.get(self.architecture)
+
+    @property
+    def described(self) -> str:
+        number = self.architecture
+        return ARCHITECTURES.get(number, f"architecture type {number}, not in the registry")
+
+
+def boot_request(packet: Packet) -> BootRequest | None:
+    """None when the sender does not want to boot from the network."""
+    vendor_class = packet.options.get(Code.VENDOR_CLASS, b"")
+    if not vendor_class.startswith((PXE_CLASS, HTTP_CLASS)):
+        return None
+    architecture = packet.options.get(Code.ARCHITECTURE, b"")
+    machine_id = packet.options.get(Code.MACHINE_ID, b"")
+    if len(architecture) >= 2:
+        return BootRequest(int.from_bytes(architecture[:2], "big"), vendor_class, machine_id)
+    # `PXEClient:Arch:00000:UNDI:002001`; firmware without option 93 says it here
+    words = vendor_class.split(b":")
+    spelled = words[2] if len(words) > 2 and words[1] == b"Arch" else b"0"
+    return BootRequest(int(spelled) if spelled.isdigit() else 0, vendor_class, machine_id)
+
+
+def boot_options(request: BootRequest) -> dict[int, bytes]:
+    """The options that make this firmware take the boot file of the reply that they stand in."""
+    if request.vendor_class.startswith(HTTP_CLASS):
+        return {Code.VENDOR_CLASS: HTTP_CLASS}
+    options: dict[int, bytes] = {Code.VENDOR_CLASS: PXE_CLASS, Code.VENDOR_SPECIFIC: _USE_THIS_FILE}
+    if request.machine_id:
+        options[Code.MACHINE_ID] = request.machine_id
+    return options

@@ -1,0 +1,58 @@
+"""MOUNT version 3 (RFC 1813 appendix I): a path becomes a file handle."""
+
+from __future__ import annotations
+
+from enum import IntEnum
+
+from daskel.core.nfs.rpc import AUTH_SYS
+from daskel.core.nfs.xdr import opaque, pack_opaque, pack_u32
+from daskel.core.reader import Reader
+
+PROGRAM, VERSION = 100005, 3
+_PATH_LIMIT = 1024
+
+
+class Procedure(IntEnum):
+    NULL = 0
+    MOUNT = 1
+    DUMP = 2
+    UNMOUNT = 3
+    UNMOUNT_ALL = 4
+    EXPORT = 5
+
+
+class Status(IntEnum):
+    OK = 0
+    NOT_FOUND = 2
+    ACCESS = 13
+
+
+def parse_path(arguments: Reader) -> str:
+    """The path of MOUNT and UNMOUNT. From the network; raises MalformedError."""
+    path = opaque(arguments, _PATH_LIMIT).decode("utf-8", "replace")
+    arguments.end()
+    return path
+
+
+def serialise_path(path: str) -> bytes:
+    return pack_opaque(path.encode())
+
+
+def mounted(handle: bytes) -> bytes:
+    return pack_u32(Status.OK) + pack_opaque(handle) + pack_u32(1, AUTH_SYS)
+
+
+def refused(status: Status) -> bytes:
+    return pack_u32(status)
+
+
+def parse_mounted(results: Reader) -> bytes | Status:
+    """The root's handle, or why there is none."""
+    status = results.number(4)
+    return opaque(results, 64) if status == Status.OK else Status(status)
+
+
+def exports(paths: list[str]) -> bytes:
+    """The results of EXPORT: every path, without naming who may mount it."""
+    entries = (pack_u32(1) + pack_opaque(path.encode()) + pack_u32(0) for path in paths)
+    return b"".join(entries) + pack_u32(0)

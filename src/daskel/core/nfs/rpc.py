@@ -1,0 +1,128 @@
+"""Remote procedure calls (RFC 5531): calls and replies, AUTH_SYS, record marking on TCP."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import IntEnum
+
+from daskel.core.nfs.xdr import opaque, pack_opaque, pack_u32
+from daskel.core.reader import MalformedError, Reader
+
+RECORD_LIMIT = 2 << 20  # bytes; the largest call is a WRITE of 1 MiB, which is refused
+AUTH_NONE, AUTH_SYS = 0, 1
+_CALL, _REPLY = 0, 1
+
+
+class Refusal(IntEnum):
+    """accept_stat of RFC 5531 9, without SUCCESS."""
+
+    PROGRAM_UNAVAILABLE = 1
+    PROGRAM_MISMATCH = 2
+    PROCEDURE_UNAVAILABLE = 3
+    GARBAGE_ARGUMENTS = 4
+    SYSTEM_ERROR = 5
+
+
+@dataclass(frozen=True, slots=True)
+class Credentials:
+    """Who the caller says it is (AUTH_SYS, RFC 5531 appendix A); nobody under AUTH_NONE."""
+
+    uid: int = 65534
+    gid: int = 65534
+    groups: frozenset[int] = frozenset()
+
+
+NOBODY = Credentials()
+
+
+@dataclass(frozen=True, slots=True)
+class Call:
+    xid: int
+    program: int
+    version: int
+    procedure: int
+    credentials: Credentials
+    arguments: Reader
+
+
+def parse_call(record: bytes) -> Call:
+    """Read a call from the network. Raises MalformedError, also for an RPC version other than 2."""
+    reader = Reader(record, "RPC call")
+    xid, kind, version = reader.number(4), reader.number(4), reader.number(4)
+    if kind != _CALL or version != 2:
+        raise reader.fail(f"message type {kind} and RPC version {version}, expected 0 and 2")
+    program, number, procedure = reader.number(4), reader.number(4), reader.number(4)
+    flavour, body = reader.number(4), opaque(reader, 400)
+    reader.number(4), opaque(reader, 400)  # the verifier of AUTH_SYS is empty
+    who = _auth_sys(body) if flavour == AUTH_SYS else NOBODY
+    return Call(xid, program, number, procedure, who, reader)
+
+
+def _auth_sys(body: bytes) -> Credentials:
+    reader = Reader(body, "AUTH_SYS credentials")
+    reader.number(4), opaque(reader, 255)  # stamp and machine name
+    uid, gid, count = reader.number(4), reader.number(4), reader.number(4)
+    if count > 16:
+        raise reader.fail(f"{count} groups, 16 at most")
+    return Credentials(uid, gid, frozenset(reader.number(4) for _ in range(count)))
+
+
+def serialise_call(
+    xid: int, program: int, version: int, procedure: int, arguments: bytes, uid: int = 0
+) -> bytes:
+    """A call with AUTH_SYS credentials of one user without groups."""
+    credentials = pack_u32(0) + pack_opaque(b"client") + pack_u32(uid, uid, 0)
+    head = pack_u32(xid, _CALL, 2, program, version, procedure, AUTH_SYS)
+    return head + pack_opaque(credentials) + pack_u32(AUTH_NONE, 0) + arguments
+
+
+def success(xid: int, results: bytes) -> bytes:
+    return pack_u32(xid, _REPLY, 0, AUTH_NONE, 0, 0) + results
+
+
+def refuse(xid: int, why: Refusal, versions: tuple[int, int] | None = None) -> bytes:
+    """A reply that accepts the call but does not carry it out; `versions` for a mismatch."""
+    return pack_u32(xid, _REPLY, 0, AUTH_NONE, 0, why) + (pack_u32(*versions) if versions else b"")
+
+
+def parse_reply(record: bytes) -> tuple[int, Reader]:
+    """xid and results of a reply from the network. Raises MalformedError when it is a refusal."""
+    reader = Reader(record, "RPC reply")
+    xid, kind, denied = reader.number(4), reader.number(4), reader.number(4)
+    if kind != _REPLY or denied:
+        raise reader.fail("not a reply that was accepted")
+    reader.number(4), opaque(reader, 400)
+    status = reader.number(4)
+    if status:
+        raise reader.fail(f"the call was refused ({Refusal(status).name.lower()})")
+    return xid, reader
+
+
+def mark(record: bytes) -> bytes:
+    """The record as one last fragment (RFC 5531 section 11)."""
+    return (0x80000000 | len(record)).to_bytes(4, "big") + record
+
+
+class Records:
+    """Joins what a TCP stream brings into records. Raises MalformedError when one is too long."""
+
+    def __init__(self) -> None:
+        self._stream = bytearray()
+        self._record = bytearray()
+
+    def feed(self, data: bytes) -> list[bytes]:
+        self._stream += data
+        complete = []
+        while len(self._stream) >= 4:
+            head = int.from_bytes(self._stream[:4], "big")
+            length = head & 0x7FFFFFFF
+            if len(self._record) + length > RECORD_LIMIT:
+                raise MalformedError(f"RPC record of {length} bytes, {RECORD_LIMIT} at most")
+            if len(self._stream) < 4 + length:
+                break
+            self._record += self._stream[4 : 4 + length]
+            del self._stream[: 4 + length]
+            if head & 0x80000000:
+                complete.append(bytes(self._record))
+                self._record.clear()
+        return complete

@@ -1,0 +1,52 @@
+"""One bounded reader for bytes that come from the network; every protocol reads through it."""
+
+from __future__ import annotations
+
+
+class MalformedError(ValueError):
+    """Bytes from the network that are no message: what was read, where, and what is wrong."""
+
+
+class Reader:
+    """Reads `data` from front to back and never beyond its end."""
+
+    __slots__ = ("_data", "_what", "position")
+
+    def __init__(self, data: bytes, what: str) -> None:
+        self._data = data
+        self._what = what
+        self.position = 0
+
+    @property
+    def left(self) -> int:
+        return len(self._data) - self.position
+
+    def fail(self, reason: str) -> MalformedError:
+        return MalformedError(f"{self._what}: {reason} at byte {self.position}")
+
+    def take(self, count: int) -> bytes:
+        if count < 0 or count > self.left:
+            raise self.fail(f"{count} bytes wanted, {self.left} are left")
+        start = self.position
+        self.position += count
+        return self._data[start : self.position]
+
+    def number(self, size: int) -> int:
+        """An unsigned big-endian number of `size` bytes."""
+        return int.from_bytes(self.take(size), "big")
+
+    def rest(self) -> bytes:
+        return self.take(self.left)
+
+    def until_zero(self) -> bytes:
+        """The bytes before the next NUL, which is consumed and not returned."""
+        end = self._data.find(b"\0", self.position)
+        if end < 0:
+            raise self.fail("text without a closing NUL")
+        text = self.take(end - self.position)
+        self.position += 1
+        return text
+
+    def end(self) -> None:
+        if self.left:
+            raise self.fail(f"{self.left} bytes too many")

@@ -1,0 +1,152 @@
+"""What is wrong with a site that can be understood: addresses, files, names, arguments."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator, Mapping
+from ipaddress import IPv4Address
+from itertools import combinations
+
+from daskel.core.site.finding import Finding, Severity, did_you_mean
+from daskel.core.site.layers import Effective, effective
+from daskel.core.site.model import HOST_NAME, Segment, Site
+
+
+def check(site: Site) -> list[Finding]:
+    """All findings that need no look at this machine, in the order of the file."""
+    found = [effective(site, name) for name in site.clients]
+    findings = [
+        *_segments(site),
+        *_loadouts(site),
+        *_clients(site, found),
+        *_duplicates(site, found),
+        *_pool_sizes(site, found),
+    ]
+    return sorted(findings, key=lambda f: (f.origin.line, f.origin.column))
+
+
+def _error(site: Site, path: tuple[str | int, ...], problem: str, remedy: str) -> Finding:
+    return Finding(Severity.ERROR, site.positions.of(path), problem, remedy)
+
+
+def _segments(site: Site) -> Iterator[Finding]:
+    for name, segment in site.segments.items():
+        yield from _segment(site, name, segment)
+    for (a, one), (b, other) in combinations(site.segments.items(), 2):
+        if one.network.overlaps(other.network):
+            problem = f"segment {b} ({other.network}) overlaps segment {a} ({one.network})"
+            yield _error(site, ("segment", b, "network"), problem, "give each its own network")
+
+
+def _segment(site: Site, name: str, segment: Segment) -> Iterator[Finding]:
+    for key in ("server", "router"):
+        address: IPv4Address | None = getattr(segment, key)
+        if address is not None:
+            yield from _host_address(site, ("segment", name, key), key, address, segment)
+    for index, part in enumerate(segment.pool):
+        place = ("segment", name, "pool", index)
+        if part.first not in segment.network or part.last not in segment.network:
+            remedy = f"choose addresses from {segment.network}"
+            yield _error(site, place, f"pool {part} is not inside {segment.network}", remedy)
+        taken = {"server": segment.server, "router": segment.router}
+        taken |= {"network": segment.network[0], "broadcast": segment.network[-1]}
+        for what, own in taken.items():
+            if own in part:
+                problem = f"pool {part} contains the {what} address {own}"
+                yield _error(site, place, problem, "let the pool begin or end beside it")
+    for (_, one), (j, other) in combinations(enumerate(segment.pool), 2):
+        if one.first <= other.last and other.first <= one.last:
+            problem = f"pool {other} overlaps pool {one}"
+            yield _error(site, ("segment", name, "pool", j), problem, "write each address once")
+
+
+def _host_address(
+    site: Site, place: tuple[str | int, ...], what: str, address: IPv4Address, segment: Segment
+) -> Iterator[Finding]:
+    """An address must lie in the network, and be neither its first nor its last."""
+    network = segment.network
+    if address not in network:
+        problem = f"{what} {address} is not inside the network {network}"
+        yield _error(site, place, problem, f"choose an address from {network}")
+    elif network.prefixlen < 31 and address in (network[0], network[-1]):
+        which = "network" if address == network[0] else "broadcast"
+        problem = f"{what} {address} is the {which} address of {network}"
+        yield _error(site, place, problem, "choose another address")
+
+
+def _loadouts(site: Site) -> Iterator[Finding]:
+    for name, loadout in site.loadouts.items():
+        place = ("loadout", name)
+        if loadout.boot == "local" and (loadout.kernel or loadout.root or loadout.initrd):
+            problem = f'loadout {name} has boot = "local" and also a kernel, initrd or root'
+            yield _error(site, (*place, "boot"), problem, "keep one of the two")
+        elif loadout.boot is None and loadout.kernel is None:
+            remedy = 'add kernel = "...", or boot = "local" for the client\'s own disk'
+            yield _error(site, place, f"loadout {name} has no kernel", remedy)
+
+
+def _clients(site: Site, found: list[Effective]) -> Iterator[Finding]:
+    for client in found:
+        place = ("client", client.name)
+        if not HOST_NAME.fullmatch(client.name):
+            remedy = "use letters, digits and dashes, 63 at most"
+            yield _error(site, place, f"{client.name!r} is no host name", remedy)
+        if client.boot is None:
+            remedy = "add boot = ... to it or to its group"
+            problem = f"client {client.name} has nothing to boot"
+            yield Finding(Severity.WARNING, site.positions.of(place), problem, remedy)
+        yield from _client_address(site, client)
+
+
+def _client_address(site: Site, client: Effective) -> Iterator[Finding]:
+    if client.segment is None:
+        remedy = did_you_mean("", site.segments)
+        problem = f"client {client.name} is on no segment"
+        yield _error(site, ("client", client.name), problem, f"add segment = ...; {remedy}")
+        return
+    segment = site.segments.get(client.segment.value)
+    if segment is None or client.address is None:
+        return
+    address, place = client.address.value, ("client", client.name, "address")
+    yield from _host_address(site, place, f"{client.name}'s address", address, segment)
+    for what in ("server", "router"):
+        if getattr(segment, what) == address:
+            problem = f"{client.name}'s address {address} is the {what}'s"
+            yield _error(site, place, problem, "choose another address")
+    for part in segment.pool:
+        if address in part:
+            problem = f"{client.name}'s fixed address {address} lies in the pool {part}"
+            yield _error(site, place, problem, "choose one outside of it, or shorten the pool")
+
+
+def _duplicates(site: Site, found: list[Effective]) -> Iterator[Finding]:
+    macs: Mapping[str, list[str]] = defaultdict(list)
+    addresses: Mapping[IPv4Address, list[str]] = defaultdict(list)
+    for client in found:
+        macs[client.mac.value].append(client.name)
+        if client.address:
+            addresses[client.address.value].append(client.name)
+    for key, groups in (("mac", macs), ("address", addresses)):
+        for value, names in groups.items():
+            for other in names[1:]:
+                what = "MAC address" if key == "mac" else "address"
+                problem = f"{other} has the {what} {value}, which {names[0]} has already"
+                first = site.origin("client", names[0], key)
+                remedy = f"change one of the two ({first} is the other)"
+                yield _error(site, ("client", other, key), problem, remedy)
+
+
+def _pool_sizes(site: Site, found: list[Effective]) -> Iterator[Finding]:
+    """Clients without a fixed address need a place in the pool."""
+    need: defaultdict[str, int] = defaultdict(int)
+    for client in found:
+        if client.segment and client.address is None:
+            need[client.segment.value] += 1
+    for name, segment in site.segments.items():
+        size = sum(part.size for part in segment.pool)
+        if need[name] > size:
+            have = f"its pool has {size}" if size else "it has no pool"
+            clients = "client needs" if need[name] == 1 else "clients need"
+            problem = f"{need[name]} {clients} an address from segment {name}, and {have}"
+            place = ("segment", name, "pool") if segment.pool else ("segment", name)
+            yield _error(site, place, problem, "enlarge the pool, or give them fixed addresses")

@@ -1,0 +1,34 @@
+"""One thing that a check or a diagnosis has to say."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from difflib import get_close_matches
+from enum import Enum
+
+from daskel.core.site.positions import Origin
+
+
+class Severity(Enum):
+    INVALID = "invalid"  # the site file cannot be understood: nothing can be done with it
+    ERROR = "error"  # somebody will not boot
+    WARNING = "warning"
+    NOTE = "note"
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    severity: Severity
+    origin: Origin
+    problem: str  # what is wrong, one sentence without a full stop
+    remedy: str  # what to do
+
+
+def did_you_mean(word: str, known: Iterable[str]) -> str:
+    """A remedy for a word that is not one of `known`."""
+    names = sorted(known)
+    near = get_close_matches(word, names, n=1, cutoff=0.6)
+    if near:
+        return f"did you mean {near[0]}?"
+    return f"known here: {', '.join(names)}" if names else "there is none yet"

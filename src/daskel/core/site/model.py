@@ -1,0 +1,195 @@
+"""What a site file may say: one class for each kind of table, and the site as a whole."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from ipaddress import IPv4Address, IPv4Network
+from typing import Annotated, Literal, NamedTuple
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict
+
+from daskel.core.site.positions import Origin, Path, Positions
+from daskel.core.values import parse_duration, parse_mac
+
+HOST_NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?", re.IGNORECASE)
+LOADERS = ("bios", "uefi-x64", "uefi-arm64")
+
+
+class Range(NamedTuple):
+    """Addresses from `first` to `last`, both included."""
+
+    first: IPv4Address
+    last: IPv4Address
+
+    def __contains__(self, address: object) -> bool:
+        return isinstance(address, IPv4Address) and self.first <= address <= self.last
+
+    @property
+    def size(self) -> int:
+        return int(self.last) - int(self.first) + 1
+
+    def __str__(self) -> str:
+        return f"{self.first} - {self.last}"
+
+
+def _text(value: object, wanted: str) -> str:
+    if not isinstance(value, str):
+        raise ValueError(f"must be text in quotes: {wanted}")
+    return value.strip()
+
+
+def _address(value: object) -> IPv4Address:
+    text = _text(value, 'an address like "10.61.8.1"')
+    try:
+        return IPv4Address(text)
+    except ValueError:
+        raise ValueError("is not an IPv4 address; write four numbers like 10.61.8.1") from None
+
+
+def _network(value: object) -> IPv4Network:
+    text = _text(value, 'a network like "10.61.8.0/24"')
+    try:
+        return IPv4Network(text)
+    except ValueError:
+        pass
+    try:
+        meant = IPv4Network(text, strict=False)
+    except ValueError:
+        raise ValueError("is not a network; write one like 10.61.8.0/24") from None
+    raise ValueError(f"is an address inside a network; did you mean {meant}?")
+
+
+def _range(value: object) -> Range:
+    text = _text(value, 'a range like "10.61.8.100 - 10.61.8.199"')
+    parts = [part.strip() for part in re.split(r"\s*(?:-|\.\.|\bto\b)\s*", text) if part.strip()]
+    try:
+        ends = [IPv4Address(part) for part in parts]
+    except ValueError:
+        ends = []
+    if len(ends) not in (1, 2):
+        raise ValueError('is not a range; write one like "10.61.8.100 - 10.61.8.199"')
+    if ends[0] > ends[-1]:
+        raise ValueError(f"ends before it begins; did you mean {ends[1]} - {ends[0]}?")
+    return Range(ends[0], ends[-1])
+
+
+def _mac(value: object) -> str:
+    return parse_mac(_text(value, 'a MAC address like "02:61:08:00:00:01"'))
+
+
+def _duration(value: object) -> int:
+    return parse_duration(_text(value, 'a duration with its unit, like "8h"'))
+
+
+def _names(value: object) -> object:
+    return [value] if isinstance(value, str) else value
+
+
+def _argument(value: object) -> str:
+    text = _text(value, 'a kernel argument like "quiet"')
+    if not text or not text.isprintable():
+        raise ValueError("is empty or has a line break or control character in it")
+    return text
+
+
+Address = Annotated[IPv4Address, BeforeValidator(_address)]
+Network = Annotated[IPv4Network, BeforeValidator(_network)]
+AddressRange = Annotated[Range, BeforeValidator(_range)]
+Mac = Annotated[str, BeforeValidator(_mac)]
+Duration = Annotated[int, BeforeValidator(_duration)]  # seconds
+Names = Annotated[tuple[str, ...], BeforeValidator(_names)]
+Argument = Annotated[str, BeforeValidator(_argument)]
+
+
+class Table(BaseModel):
+    """Keys are written with dashes; unknown keys are errors."""
+
+    model_config = ConfigDict(
+        extra="forbid",
+        frozen=True,
+        populate_by_name=True,
+        alias_generator=lambda name: name.replace("_", "-"),
+    )
+
+
+class SiteTable(Table):
+    name: str = "Daskel"
+    files: str = "files"
+    roots: str = "/srv/daskel/roots"
+    state: str = "/var/lib/daskel/state.db"
+    loaders: tuple[Literal["bios", "uefi-x64", "uefi-arm64"], ...] = ("bios", "uefi-x64")
+    args: tuple[Argument, ...] = ()
+
+
+class Segment(Table):
+    network: Network
+    server: Address
+    dhcp: Literal["full"]
+    interface: str | None = None
+    pool: tuple[AddressRange, ...] = ()
+    router: Address | None = None
+    name_servers: tuple[Address, ...] = ()
+    domain: str | None = None
+    lease: Duration = 8 * 3600
+    args: tuple[Argument, ...] = ()
+
+
+class Root(Table):
+    path: str | None = None  # below the site's `roots`; the root's name when not given
+
+
+class Loadout(Table):
+    kernel: str | None = None
+    initrd: Names = ()
+    args: tuple[Argument, ...] = ()
+    root: str | None = None
+    boot: Literal["local"] | None = None
+
+
+class Group(Table):
+    segment: str | None = None
+    boot: str | None = None
+    args: tuple[Argument, ...] = ()
+
+
+class Client(Table):
+    mac: Mac
+    group: Names = ()
+    segment: str | None = None
+    boot: str | None = None
+    address: Address | None = None
+    args: tuple[Argument, ...] = ()
+
+
+TABLES: dict[str, type[Table]] = {
+    "segment": Segment,
+    "root": Root,
+    "loadout": Loadout,
+    "group": Group,
+    "client": Client,
+}
+
+
+@dataclass(frozen=True)
+class Site:
+    """One site file, understood. Tables are by name, in the order of the file."""
+
+    settings: SiteTable
+    segments: Mapping[str, Segment]
+    roots: Mapping[str, Root]
+    loadouts: Mapping[str, Loadout]
+    groups: Mapping[str, Group]
+    clients: Mapping[str, Client]
+    positions: Positions
+    by_mac: Mapping[str, str]  # MAC address to client name
+    by_address: Mapping[IPv4Address, str]  # fixed address to client name
+
+    def origin(self, *path: str | int) -> Origin:
+        place: Path = path
+        return self.positions.of(place)
+
+    def root_path(self, root: str) -> str:
+        """The root's folder, relative to the site's `roots`."""
+        return self.roots[root].path or root

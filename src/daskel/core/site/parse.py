@@ -1,0 +1,218 @@
+"""A site file's text becomes a `Site`, or every reason why not, each with its place."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from pydantic import ValidationError
+
+from daskel.core.site.finding import Finding, Severity, did_you_mean
+from daskel.core.site.model import TABLES, Client, Group, Site, SiteTable
+from daskel.core.site.positions import Origin, Path, Positions
+
+FORMAT = 1
+_SYNTAX = re.compile(r"(.*) \(at (?:line (\d+), column (\d+)|end of document)\)", re.DOTALL)
+_MOST_SYNTAX_FINDINGS = 20
+
+
+@dataclass
+class Parsed:
+    """`site` holds the tables that could be understood; None when not even TOML could be read."""
+
+    site: Site | None
+    findings: list[Finding] = field(default_factory=list)
+
+
+def parse(text: str, file: str) -> Parsed:
+    """Read a site file. Every finding in the result has the severity INVALID."""
+    raw, findings, readable, whole = _toml(text, file)
+    if raw is None:
+        return Parsed(None, findings)
+    site = _Reading(raw, Positions(readable, file), findings, whole).site()
+    return Parsed(site, sorted(findings, key=lambda f: (f.origin.line, f.origin.column)))
+
+
+def _toml(text: str, file: str) -> tuple[dict[str, Any] | None, list[Finding], str, bool]:
+    """The tables, the syntax findings, the text that was readable, and whether that is all.
+
+    A line that is no TOML is blanked and reading begins again, so that one run names them all;
+    a broken table header or a text that never ends makes the rest unreadable.
+    """
+    findings: list[Finding] = []
+    lines = text.splitlines(keepends=True)
+    while len(findings) < _MOST_SYNTAX_FINDINGS:
+        try:
+            return tomllib.loads("".join(lines)), findings, "".join(lines), not findings
+        except tomllib.TOMLDecodeError as error:
+            finding = _syntax(str(error), lines, file)
+            findings.append(finding)
+            bad = lines[finding.origin.line - 1].strip() if lines else ""
+            pair = re.match(r"[\w\"'. -]+=", bad) and not re.search(r"[\[{]\s*$|\"\"\"|'''", bad)
+            if not pair:
+                return None, findings, "", False
+            lines[finding.origin.line - 1] = "\n"
+    return None, findings, "", False
+
+
+def _syntax(message: str, lines: list[str], file: str) -> Finding:
+    match = _SYNTAX.fullmatch(message)
+    reason, line, column = match.groups() if match else (message, None, None)
+    number = min(int(line or len(lines)), len(lines)) or 1
+    if line and lines and not lines[number - 1].strip():
+        number -= 1  # tomllib sometimes points behind the line's end
+    bad = lines[number - 1].rstrip() if lines else ""
+    origin = Origin(file, number, int(column or len(bad) + 1), bad.strip())
+    return Finding(Severity.INVALID, origin, f"not TOML: {_lower(reason)}", "correct this line")
+
+
+def _lower(text: str) -> str:
+    return text[:1].lower() + text[1:]
+
+
+@dataclass
+class _Reading:
+    raw: dict[str, Any]
+    positions: Positions
+    findings: list[Finding]
+    whole: bool  # no line was unreadable, so what is missing is missing
+
+    def site(self) -> Site:
+        self._format()
+        self._known_sections()
+        tables = {kind: self._tables(kind) for kind in TABLES}
+        clients = tables["client"]
+        site = Site(
+            settings=self._settings(),
+            segments=tables["segment"],
+            roots=tables["root"],
+            loadouts=tables["loadout"],
+            groups=tables["group"],
+            clients=clients,
+            positions=self.positions,
+            by_mac={client.mac: name for name, client in reversed(clients.items())},
+            by_address={c.address: name for name, c in reversed(clients.items()) if c.address},
+        )
+        _References(site, self.raw, self.findings).check()
+        return site
+
+    def _invalid(self, path: Path, problem: str, remedy: str, *, key: bool = False) -> None:
+        origin = self.positions.of(path, key=key)
+        self.findings.append(Finding(Severity.INVALID, origin, problem, remedy))
+
+    def _format(self) -> None:
+        value = self.raw.get("format")
+        if value is None and self.whole:
+            remedy = f"begin the file with: format = {FORMAT}"
+            self._invalid((), "the format number is missing", remedy)
+        elif value is not None and value != FORMAT:
+            self._invalid(("format",), f"format {value} is unknown", f"write: format = {FORMAT}")
+
+    def _known_sections(self) -> None:
+        known = ["format", "site", *TABLES]
+        for name in self.raw:
+            if name not in known:
+                remedy = did_you_mean(name, known)
+                self._invalid((name,), f"there is no section {name!r}", remedy, key=True)
+
+    def _settings(self) -> SiteTable:
+        table = self._validated(SiteTable, self.raw.get("site", {}), ("site",))
+        return table if isinstance(table, SiteTable) else SiteTable()
+
+    def _tables(self, kind: str) -> dict[str, Any]:
+        """The valid tables of one kind by name; the others become findings."""
+        section = self.raw.get(kind, {})
+        if not isinstance(section, dict):
+            self._invalid((kind,), f"{kind} is not a table", f"write [{kind}.NAME]", key=True)
+            return {}
+        tables = ((n, self._validated(TABLES[kind], t, (kind, n))) for n, t in section.items())
+        return {name: table for name, table in tables if table is not None}
+
+    def _validated(self, model: type[Any], table: object, path: Path) -> Any:
+        if not isinstance(table, dict):
+            dotted = ".".join(map(str, path))
+            self._invalid(path, f"{dotted} is a value, not a table", f"write [{dotted}]", key=True)
+            return None
+        try:
+            return model.model_validate(table)
+        except ValidationError as error:
+            for detail in error.errors():
+                self._detail(model, path, dict(detail))
+            return None
+
+    def _detail(self, model: type[Any], path: Path, detail: Mapping[str, Any]) -> None:
+        """One error of pydantic as a finding in words."""
+        place, kind = (*path, *detail["loc"]), detail["type"]
+        name = ".".join(str(p) for p in detail["loc"] if isinstance(p, str))
+        keys = [field.alias or key for key, field in model.model_fields.items()]
+        if kind == "extra_forbidden":
+            problem = f"there is no key {name!r} in [{path[0]}{'.NAME' if len(path) > 1 else ''}]"
+            self._invalid(place, problem, did_you_mean(name, keys), key=True)
+        elif kind == "missing":
+            if self.whole:
+                remedy = f"add a line: {name} = ..."
+                self._invalid(path, f"the key {name!r} is missing", remedy, key=True)
+        elif kind == "literal_error":
+            expected = str(detail["ctx"]["expected"]).replace("'", '"')
+            shown = _toml_value(detail["input"])
+            self._invalid(place, f"{name} = {shown} is not possible", f"write {expected}")
+        else:
+            message = str(detail["msg"]).removeprefix("Value error, ")
+            problem, _, remedy = message.partition("; ")
+            shown = _toml_value(detail["input"])
+            self._invalid(place, f"{name} = {shown} {_plain(problem)}", remedy or _wanted(kind))
+
+
+def _plain(message: str) -> str:
+    return message.replace("Input should be", "should be")
+
+
+def _wanted(kind: str) -> str:
+    wanted = {"string_type": "write a text in quotes", "tuple_type": "write a list in brackets"}
+    return wanted.get(kind, "correct this value")
+
+
+def _toml_value(value: object) -> str:
+    if isinstance(value, str):
+        return '"' + value + '"'
+    return str(value).lower() if isinstance(value, bool) else str(value)
+
+
+@dataclass
+class _References:
+    """Names in one table that stand for another table."""
+
+    site: Site
+    raw: Mapping[str, Any]
+    findings: list[Finding]
+
+    def check(self) -> None:
+        site = self.site
+        for name, group in site.groups.items():
+            self._table("group", name, group)
+        for name, client in site.clients.items():
+            self._table("client", name, client)
+            for index, group_name in enumerate(client.group):
+                raw = self.raw["client"][name]["group"]
+                place: Path = () if isinstance(raw, str) else (index,)
+                self._known("group", group_name, ("client", name, "group", *place))
+        for name, loadout in site.loadouts.items():
+            if loadout.root is not None:
+                self._known("root", loadout.root, ("loadout", name, "root"))
+
+    def _table(self, kind: str, name: str, table: Group | Client) -> None:
+        if table.segment is not None:
+            self._known("segment", table.segment, (kind, name, "segment"))
+        if table.boot is not None:
+            self._known("loadout", table.boot, (kind, name, "boot"))
+
+    def _known(self, kind: str, name: str, place: Path) -> None:
+        known = self.raw.get(kind, {})
+        if name not in known:
+            problem = f"there is no {kind} {name!r}"
+            remedy = f"{did_you_mean(name, known)} or add [{kind}.{name}]"
+            origin = self.site.positions.of(place)
+            self.findings.append(Finding(Severity.INVALID, origin, problem, remedy))

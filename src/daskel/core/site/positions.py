@@ -1,0 +1,162 @@
+"""Where in a TOML text each key and value stands. The values themselves are read by `tomllib`."""
+
+from __future__ import annotations
+
+import re
+from bisect import bisect_right
+from dataclasses import dataclass
+
+Path = tuple[str | int, ...]
+
+_SKIP = re.compile(r"(?:[ \t\r\n]|#[^\n]*)*")
+_BLANK = re.compile(r"[ \t]*")
+_KEY = re.compile(r"[A-Za-z0-9_-]+|\"(?:[^\"\\]|\\.)*\"|'[^']*'")
+_STRING = re.compile(
+    r'"""(?:[^\\]|\\.)*?"{3,5}|' r"'''.*?'{3,5}|" r'"(?:[^"\\]|\\.)*"|' r"'[^']*'", re.DOTALL
+)
+_SCALAR = re.compile(r"[^,\]}#\n]+")
+_ESCAPE = re.compile(r"\\(?:u([0-9A-Fa-f]{4})|U([0-9A-Fa-f]{8})|(.))", re.DOTALL)
+_ESCAPED = {"b": "\b", "t": "\t", "n": "\n", "f": "\f", "r": "\r"}
+
+
+@dataclass(frozen=True, slots=True)
+class Origin:
+    """A place in a file, from 1, and the text that stands there."""
+
+    file: str
+    line: int
+    column: int
+    text: str = ""
+
+    def __str__(self) -> str:
+        return f"{self.file}:{self.line}:{self.column}"
+
+
+class Positions:
+    """Key paths of one valid TOML text: `of(("client", "tide-01", "mac"))` is its value's place.
+
+    A list's items have their index as the last part; `key=True` asks for the key's own place.
+    """
+
+    def __init__(self, text: str, file: str) -> None:
+        self._text, self._file = text, file
+        self._starts = [0, *(m.end() for m in re.finditer("\n", text))]
+        self._keys: dict[Path, tuple[int, int]] = {}
+        self._values: dict[Path, tuple[int, int]] = {}
+        self._at = 0
+        self._tables: dict[Path, int] = {}
+        self._scan()
+
+    def of(self, path: Path, *, key: bool = False) -> Origin:
+        """The place of a path, or of the nearest one above it that stands in the text."""
+        spans = (self._keys, self._values) if key else (self._values, self._keys)
+        while path:
+            span = spans[0].get(path) or spans[1].get(path)
+            if span:
+                return self._origin(*span)
+            path = path[:-1]
+        return Origin(self._file, 1, 1)
+
+    def _origin(self, start: int, end: int) -> Origin:
+        line = bisect_right(self._starts, start)
+        text = self._text[start:end].split("\n", 1)[0].strip()
+        return Origin(self._file, line, start - self._starts[line - 1] + 1, text)
+
+    def _scan(self) -> None:
+        table: Path = ()
+        while True:
+            self._skip(_SKIP)
+            if self._at >= len(self._text):
+                return
+            if self._text[self._at] == "[":
+                table = self._header()
+            else:
+                self._pair(table)
+
+    def _skip(self, pattern: re.Pattern[str]) -> None:
+        match = pattern.match(self._text, self._at)
+        self._at = match.end() if match else self._at
+
+    def _header(self) -> Path:
+        double = self._text.startswith("[[", self._at)
+        self._at += 2 if double else 1
+        path = self._dotted(())
+        if double:
+            self._tables[path] = self._tables.get(path, -1) + 1
+            path = (*path, self._tables[path])
+        self._skip(_BLANK)
+        self._at += 2 if double else 1
+        return path
+
+    def _dotted(self, table: Path) -> Path:
+        """A key with its dots; each part of it is noted with its place."""
+        path = table
+        while True:
+            self._skip(_BLANK)
+            match = _KEY.match(self._text, self._at)
+            assert match, "only called on text that tomllib has read"
+            path = (*path, _unquoted(match.group()))
+            self._keys.setdefault(path, match.span())
+            self._at = match.end()
+            self._skip(_BLANK)
+            if not self._text.startswith(".", self._at):
+                if path in self._tables and not self._text.startswith("]]", self._at):
+                    path = (*path, self._tables[path])
+                return path
+            self._at += 1
+            if path in self._tables:
+                path = (*path, self._tables[path])
+
+    def _pair(self, table: Path) -> None:
+        path = self._dotted(table)
+        self._at += 1  # the equals sign
+        self._skip(_BLANK)
+        self._value(path)
+
+    def _value(self, path: Path) -> None:
+        start = self._at
+        opening = self._text[start]
+        if opening == "[":
+            self._list(path)
+        elif opening == "{":
+            self._inline(path)
+        else:
+            match = (_STRING if opening in "\"'" else _SCALAR).match(self._text, start)
+            assert match, "only called on text that tomllib has read"
+            self._at = start + len(match.group().rstrip())
+        self._values[path] = (start, self._at)
+
+    def _list(self, path: Path) -> None:
+        self._at += 1
+        index = 0
+        while True:
+            self._skip(_SKIP)
+            if self._text[self._at] == "]":
+                self._at += 1
+                return
+            self._value((*path, index))
+            index += 1
+            self._skip(_SKIP)
+            self._at += self._text[self._at] == ","
+
+    def _inline(self, path: Path) -> None:
+        self._at += 1
+        while True:
+            self._skip(_SKIP)
+            if self._text[self._at] == "}":
+                self._at += 1
+                return
+            self._pair(path)
+            self._skip(_SKIP)
+            self._at += self._text[self._at] == ","
+
+
+def _unquoted(key: str) -> str:
+    if key[0] == "'":
+        return key[1:-1]
+    if key[0] != '"':
+        return key
+    return _ESCAPE.sub(
+        lambda m: chr(int(m[1] or m[2], 16)) if m[1] or m[2] else _ESCAPED.get(m[3], m[3]),
+        key[1:-1],
+    )

@@ -1,0 +1,60 @@
+"""Values as people write them: MAC addresses, durations, sizes. No sites, no protocols."""
+
+from __future__ import annotations
+
+import re
+
+_UNITS = {"s": 1, "m": 60, "min": 60, "h": 3600, "d": 86400, "w": 604800}
+_DURATION = re.compile(r"(\d+(?:\.\d+)?)\s*([a-z]+)")
+
+
+def parse_mac(text: str) -> str:
+    """A MAC address in any common spelling as `02:61:08:00:00:01`.
+
+    Colons, dashes, dots, spaces, none at all, a leading hardware type (`01-`): all are read.
+    Raises ValueError with a sentence when it is none.
+    """
+    digits = re.sub(r"[\s:.\-]", "", text).lower()
+    if len(digits) == 14 and digits.startswith("01"):
+        digits = digits[2:]
+    if not re.fullmatch(r"[0-9a-f]{12}", digits):
+        raise ValueError("is not a MAC address; write six pairs like 02:61:08:00:00:01")
+    if int(digits[:2], 16) & 1:
+        raise ValueError("is a group (multicast) address, which no client has as its own")
+    return ":".join(digits[i : i + 2] for i in range(0, 12, 2))
+
+
+def mac_text(chaddr: bytes) -> str:
+    return chaddr[:6].hex(":")
+
+
+def parse_duration(text: str) -> int:
+    """`"8h"`, `"1h 30min"`, `"10s"` as seconds. Raises ValueError with a sentence."""
+    parts = _DURATION.findall(text.strip().lower())
+    if not parts or _DURATION.sub("", text.lower()).strip():
+        raise ValueError('is not a duration; write a number with a unit, like "8h" or "30min"')
+    unknown = [unit for _, unit in parts if unit not in _UNITS]
+    if unknown:
+        raise ValueError(f"has the unknown unit {unknown[0]!r}; known are {', '.join(_UNITS)}")
+    return round(sum(float(number) * _UNITS[unit] for number, unit in parts))
+
+
+def show_duration(seconds: float) -> str:
+    """Seconds as a person reads them: `8h`, `1h 30min`, `0.42 s`."""
+    if seconds < 60:
+        return f"{seconds:.2f} s" if seconds != int(seconds) else f"{int(seconds)} s"
+    words = []
+    for unit, size in (("d", 86400), ("h", 3600), ("min", 60), ("s", 1)):
+        count, seconds = divmod(int(seconds), size)
+        if count:
+            words.append(f"{count}{unit}")
+    return " ".join(words)
+
+
+def show_size(size: float) -> str:
+    """Bytes as a person reads them, in steps of 1,000."""
+    for unit in ("B", "kB", "MB", "GB"):
+        if size < 1000 or unit == "GB":
+            return f"{size:.0f} {unit}" if unit == "B" else f"{size:.1f} {unit}"
+        size /= 1000
+    raise AssertionError("unreachable")

@@ -1,0 +1,1 @@
+"""The demo site and its generated data."""

@@ -1,0 +1,68 @@
+"""Lays out the demo site in a folder: its site file, and stand-ins for kernels and roots.
+
+Every stand-in says in its first line that it is one; the bytes behind are the same every time.
+"""
+
+from __future__ import annotations
+
+import random
+from importlib.resources import files
+from pathlib import Path
+
+from daskel.core.boot.loader import image_path
+from daskel.core.dhcp.pxe import Firmware
+
+_BOOT_FILES = {  # path below `files`: bytes
+    image_path("bios"): 40_000,
+    image_path("uefi-x64"): 120_000,
+    image_path("uefi-arm64"): 110_000,
+    "notebook/vmlinuz": 300_000,
+    "notebook/initrd.img": 700_000,
+    "catalogue/vmlinuz": 300_000,
+    "catalogue/initrd.img": 500_000,
+    "logger/Image": 200_000,
+    "logger/initrd.img": 200_000,
+    "rescue/vmlinuz": 300_000,
+    "rescue/initrd.img": 400_000,
+}
+_ROOT_FILES = {  # path below each root: bytes
+    "sbin/init": 20_000,
+    "lib/libc.so.6": 180_000,
+    "lib/ld-linux.so.2": 30_000,
+    "usr/bin/sh": 60_000,
+    "usr/share/doc/empty": 0,
+}
+
+
+def lay_out(folder: Path) -> Path:
+    """Write the demo site into `folder`; the path of its site file."""
+    site = folder / "daskel.toml"
+    site.write_bytes(files("daskel.demo").joinpath("daskel.toml").read_bytes())
+    for path, size in _BOOT_FILES.items():
+        _stand_in(folder / "files" / path, path, size)
+    for root in ("notebook", "catalogue", "logger"):
+        for path, size in _ROOT_FILES.items():
+            _stand_in(folder / "roots" / root / path, f"{root}/{path}", size)
+        release = folder / "roots" / root / "etc" / "os-release"
+        release.parent.mkdir(parents=True, exist_ok=True)
+        release.write_text(f'NAME="Daskel demo stand-in"\nVARIANT="{root}"\n')
+        link = folder / "roots" / root / "bin"
+        if not link.is_symlink():
+            link.symlink_to("usr/bin")
+    return site
+
+
+def firmware_of(name: str) -> Firmware:
+    """The firmware of a demo client; two of the library's screens boot over HTTP."""
+    if name.startswith("tide-"):
+        return Firmware.BIOS
+    if name.startswith("buoy-"):
+        return Firmware.ARM64
+    return Firmware.UEFI if name in ("lib-01", "lib-02") else Firmware.UEFI_HTTP
+
+
+def _stand_in(target: Path, name: str, size: int) -> None:
+    target.parent.mkdir(parents=True, exist_ok=True)
+    head = f"Daskel demo stand-in for {name}: generated, nothing that runs.\n".encode()
+    content = head + random.Random(name).randbytes(max(size - len(head), 0))
+    target.write_bytes(content[:size])

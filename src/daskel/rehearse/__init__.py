@@ -1,0 +1,1 @@
+"""Simulated clients that speak the real protocols."""

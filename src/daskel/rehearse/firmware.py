@@ -1,0 +1,91 @@
+"""The DHCP messages of real firmware and systems, as they were seen on the wire."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+from daskel.core.dhcp.options import Code
+from daskel.core.dhcp.packet import BROADCAST_FLAG, NOWHERE, MessageType, Packet
+from daskel.core.dhcp.pxe import Firmware
+from daskel.core.values import mac_text
+
+_BIOS_ASKS = bytes((1, 3, 6, 7, 12, 15, 17, 26, 43, 60, 66, 67, 119, 128, 129, 130, 131, 132))
+_UEFI_ASKS = bytes(
+    (1, 2, 3, 4, 5, 6, 12, 13, 15, 17, 18, 22, 23, 28, 40, 41, 42, 43, 50, 51, 54, 58, 59, 60,
+     66, 67, 97, 128, 129, 130, 131, 132, 133, 134, 135)
+)  # fmt: skip
+_SYSTEM_ASKS = bytes((1, 3, 6, 12, 15, 17, 28, 42))
+
+
+@dataclass(frozen=True, slots=True)
+class Face:
+    """How one kind of DHCP client presents itself."""
+
+    vendor_class: str
+    asks: bytes  # option 55
+    block_size: int = 512  # bytes, TFTP
+    architecture: int | None = None
+    flags: int = 0
+    size_first: bool = False  # asks TFTP for the size alone before it fetches
+    client_id: int | None = None  # first byte of option 61, the hardware address behind it
+
+    @classmethod
+    def of(cls, firmware: Firmware) -> Face:
+        return _FACES[firmware]
+
+
+def _uefi(architecture: int, protocol: str) -> Face:
+    vendor_class = f"{protocol}:Arch:{architecture:05}:UNDI:003000"
+    return Face(vendor_class, _UEFI_ASKS, 1468, architecture, BROADCAST_FLAG, size_first=True)
+
+
+_FACES = {
+    Firmware.BIOS: Face("PXEClient:Arch:00000:UNDI:002001", _BIOS_ASKS, 1432, 0),
+    Firmware.UEFI: _uefi(7, "PXEClient"),
+    Firmware.UEFI_HTTP: _uefi(16, "HTTPClient"),
+    Firmware.ARM64: _uefi(11, "PXEClient"),
+    Firmware.ARM64_HTTP: _uefi(19, "HTTPClient"),
+}
+LOADER = Face("", b"", 1024)  # GRUB keeps the firmware's address, and asks TFTP alone
+SYSTEM = Face("udhcp 1.35.0", _SYSTEM_ASKS, client_id=1)
+
+
+def discover(face: Face, mac: str, xid: int) -> Packet:
+    return _message(face, mac, xid, MessageType.DISCOVER, {})
+
+
+def request(face: Face, offer: Packet) -> Packet:
+    """The REQUEST that takes an offer (RFC 2131 4.3.2, selecting)."""
+    chosen: dict[int, bytes] = {
+        Code.SERVER_ID: offer.options.get(Code.SERVER_ID, b""),
+        Code.REQUESTED_ADDRESS: offer.yiaddr.packed,
+    }
+    return _message(face, mac_text(offer.chaddr), offer.xid, MessageType.REQUEST, chosen)
+
+
+def renewal(face: Face, mac: str, xid: int, address: IPv4Address) -> Packet:
+    """The REQUEST of a client that has an address and wants to keep it."""
+    return _message(face, mac, xid, MessageType.REQUEST, {}, ciaddr=address)
+
+
+def _message(
+    face: Face,
+    mac: str,
+    xid: int,
+    kind: MessageType,
+    more: dict[int, bytes],
+    ciaddr: IPv4Address = NOWHERE,
+) -> Packet:
+    hardware = bytes.fromhex(mac.replace(":", ""))
+    options: dict[int, bytes] = {Code.MESSAGE_TYPE: bytes((kind,)), **more}
+    options[Code.PARAMETERS] = face.asks
+    options[Code.MAXIMUM_SIZE] = (1472).to_bytes(2, "big")
+    options[Code.VENDOR_CLASS] = face.vendor_class.encode()
+    if face.architecture is not None:
+        options[Code.ARCHITECTURE] = face.architecture.to_bytes(2, "big")
+        options[Code.INTERFACE] = bytes((1, 3, 0))
+        options[Code.MACHINE_ID] = bytes(17)
+    if face.client_id is not None:
+        options[Code.CLIENT_ID] = bytes((face.client_id,)) + hardware
+    return Packet(1, xid, hardware.ljust(16, b"\0"), options, flags=face.flags, ciaddr=ciaddr)

@@ -1,0 +1,1 @@
+"""One file per listening thing, each thin: socket, core, store, socket."""

@@ -1,0 +1,114 @@
+"""HTTP: the same tree of files as TFTP, with ranges."""
+
+from __future__ import annotations
+
+import socket
+import time
+
+from aiohttp import web
+from aiohttp.abc import AbstractStreamWriter
+from aiohttp.web import BaseRequest
+
+from daskel.core.boot.identity import Who
+from daskel.core.boot.stages import FileAborted, FileSent
+from daskel.service.content import NotOpened, Opened, open_content
+from daskel.service.shared import Shared
+from daskel.service.sockets import tcp
+
+
+class HttpService:
+    """The files of one site on every segment's server address."""
+
+    def __init__(self, shared: Shared) -> None:
+        self._shared = shared
+        addresses = [shared.wire.outside(s.server) for s in shared.site.segments.values()]
+        self._sockets: list[socket.socket] = []
+        try:
+            for address in addresses:
+                self._sockets.append(tcp(address, shared.wire.ports.http))
+        except BaseException:
+            self._close_sockets()
+            raise
+        application = web.Application()
+        application.router.add_get("/{path:.*}", self._get)
+        self._runner = web.AppRunner(application, access_log=None, handle_signals=False)
+
+    async def serve(self) -> None:
+        await self._runner.setup()
+        for sock in self._sockets:
+            await web.SockSite(self._runner, sock, backlog=256).start()
+
+    async def close(self) -> None:
+        await self._runner.cleanup()
+        self._close_sockets()
+
+    def _close_sockets(self) -> None:
+        for sock in self._sockets:
+            sock.close()
+
+    async def _get(self, request: web.Request) -> web.StreamResponse:
+        assert request.transport
+        bound = request.transport.get_extra_info("sockname")[0]
+        name, segment = self._shared.wire.segment_of(self._shared.site, bound)
+        who = self._shared.who(self._shared.wire.inside(segment, request.remote or "0.0.0.0"))
+        asked = request.match_info["path"].encode("utf-8", "surrogateescape")
+        opened = open_content(self._shared, name, asked, who, "http")
+        if isinstance(opened, NotOpened):
+            status = 403 if opened.refused else 404
+            return web.Response(status=status, text=opened.reason + "\n")
+        try:
+            return await self._send(request, opened, who)
+        finally:
+            opened.close()
+
+    async def _send(self, request: web.Request, opened: Opened, who: Who) -> web.StreamResponse:
+        began = time.monotonic()
+        response = _computed(request, opened) if opened.data is not None else _on_disk(opened)
+        try:
+            await response.prepare(request)
+            await response.write_eof()
+        except ConnectionError:
+            self._shared.emit(
+                FileAborted(who, opened.path, "http", "the client closed the connection")
+            )
+            raise
+        if request.method == "GET" and response.status in (200, 206):
+            size = response.content_length or 0
+            seconds = time.monotonic() - began
+            self._shared.emit(FileSent(who, opened.path, opened.kind, size, seconds, "http"))
+        return response
+
+
+class _OpenFile(web.FileResponse):
+    """aiohttp's own file response: ranges, conditions, sendfile; of the file that is open.
+
+    It is prepared (and with that sent) by the handler, so that the handler knows when it has
+    ended; aiohttp prepares what a handler returns once more.
+    """
+
+    async def prepare(self, request: BaseRequest) -> AbstractStreamWriter | None:
+        return None if self.prepared else await super().prepare(request)
+
+
+def _on_disk(opened: Opened) -> web.StreamResponse:
+    headers = {"Content-Type": "application/octet-stream"}
+    return _OpenFile(f"/proc/self/fd/{opened.descriptor}", headers=headers)
+
+
+def _computed(request: web.Request, opened: Opened) -> web.StreamResponse:
+    data = opened.data or b""
+    headers = {"Content-Type": "text/plain; charset=utf-8", "Accept-Ranges": "bytes"}
+    try:
+        wanted = request.http_range
+        start, stop, _ = wanted.indices(len(data))
+    except ValueError:
+        wanted, start, stop = slice(None), 0, 0
+        headers["Content-Range"] = f"bytes */{len(data)}"
+        return web.Response(status=416, headers=headers)
+    if wanted.start is None and wanted.stop is None:
+        return web.Response(body=data, headers=headers)
+    if start >= stop:
+        headers["Content-Range"] = f"bytes */{len(data)}"
+        return web.Response(status=416, headers=headers)
+    headers["Content-Range"] = f"bytes {start}-{stop - 1}/{len(data)}"
+    return web.Response(status=206, body=data[start:stop], headers=headers)

@@ -1,0 +1,88 @@
+"""One server: all services of a site, begun together and ended together."""
+
+from __future__ import annotations
+
+import asyncio
+import socket
+from collections.abc import Callable
+from pathlib import Path
+
+from daskel.core.boot.stages import Event
+from daskel.core.boot.wire import Wire
+from daskel.core.site.model import Site
+from daskel.service import sockets
+from daskel.service.dhcp import DhcpService
+from daskel.service.http import HttpService
+from daskel.service.nfs import NfsService
+from daskel.service.shared import Shared
+from daskel.service.tftp import TftpService
+from daskel.store.leases import LeaseStore
+from daskel.system.beneath import FilesFolder
+from daskel.system.interfaces import interface_of
+from daskel.system.lacking import LackingError
+from daskel.system.tree import Tree
+
+
+class Server:
+    """Opens every socket when made, so that nothing is answered while something is lacking.
+
+    Raises LackingError, and SchemaError for a store that cannot be used.
+    """
+
+    def __init__(
+        self, site: Site, files: Path, roots: Path, state: Path, wire: Wire,
+        emit: Callable[[Event], None],
+    ) -> None:  # fmt: skip
+        trees = {name: Tree(name, roots / site.root_path(name)) for name in site.roots}
+        self._shared = Shared(site, LeaseStore(state), FilesFolder(files), trees, wire, emit)
+        self._simple: list[DhcpService | TftpService] = []
+        self._streams: list[HttpService | NfsService] = []
+        self._tasks: list[asyncio.Task[None]] = []
+        for name, sock in _dhcp_sockets(site, wire).items():
+            self._simple.append(DhcpService(self._shared, name, sock))
+        for name in site.segments:
+            self._simple.append(TftpService(self._shared, name))
+            self._streams.append(NfsService(self._shared, name))
+        self._streams.append(HttpService(self._shared))
+
+    async def start(self) -> None:
+        for stream in self._streams:
+            await stream.serve()
+        self._tasks = [asyncio.create_task(service.serve()) for service in self._simple]
+
+    async def failed(self) -> None:
+        """Returns only by raising: when one of the services ended with an error."""
+        await asyncio.gather(*self._tasks)
+
+    async def stop(self) -> None:
+        for task in self._tasks:
+            task.cancel()
+        await asyncio.gather(*self._tasks, return_exceptions=True)
+        for service in self._simple:
+            service.close()
+        for stream in self._streams:
+            await stream.close()
+        self._shared.close()
+
+
+def _dhcp_sockets(site: Site, wire: Wire) -> dict[str, socket.socket]:
+    """One socket per segment, bound to its interface."""
+    if wire.loopback:
+        return {
+            name: sockets.udp(wire.outside(segment.server), wire.ports.dhcp)
+            for name, segment in site.segments.items()
+        }
+    used: dict[str, str] = {}
+    for name, segment in site.segments.items():
+        interface = segment.interface or interface_of(segment.server)
+        if interface is None:
+            problem = f"no interface of this machine has segment {name}'s address {segment.server}"
+            raise LackingError(
+                problem,
+                f"ip address add {segment.server}/{segment.network.prefixlen} dev INTERFACE",
+            )
+        if interface in used:
+            problem = f"segments {used[interface]} and {name} are both on interface {interface}"
+            raise LackingError(problem, "give each segment an interface of its own")
+        used[interface] = name
+    return {name: sockets.dhcp(interface, wire.ports.dhcp) for interface, name in used.items()}

@@ -1,0 +1,72 @@
+"""What all services of one server share: the site, the leases, the files, and the events."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from ipaddress import IPv4Address
+
+from daskel.core.boot.address import Lease, Leases
+from daskel.core.boot.answer import Answers
+from daskel.core.boot.identity import Who, by_address
+from daskel.core.boot.stages import Event, Malformed
+from daskel.core.boot.wire import Wire
+from daskel.core.site.model import Site
+from daskel.store.leases import LeaseStore
+from daskel.system.beneath import FilesFolder
+from daskel.system.tree import Tree
+
+_MALFORMED_PAUSE = 10.0  # seconds between two log lines about malformed messages of one service
+
+
+class Shared:
+    """One for all services of a server; everything but the store runs in the event loop."""
+
+    def __init__(
+        self,
+        site: Site,
+        store: LeaseStore,
+        files: FilesFolder,
+        trees: dict[str, Tree],
+        wire: Wire,
+        emit: Callable[[Event], None],
+    ) -> None:
+        self.site, self.files, self.trees, self.wire, self.emit = site, files, trees, wire, emit
+        self.leases: Leases = store.load()
+        self.answers = Answers(site, self.leases, wire.ports)
+        self.by_export = {tree.fsid: tree for tree in trees.values()}
+        self._store = store
+        self._writer = ThreadPoolExecutor(max_workers=1, thread_name_prefix="store")
+        self._malformed: dict[str, tuple[int, str, float]] = {}
+
+    async def keep(self, leases: Sequence[Lease]) -> None:
+        """Returns when the leases are on disk; other services go on meanwhile."""
+        if leases:
+            await asyncio.get_running_loop().run_in_executor(self._writer, self._store.keep, leases)
+
+    def who(self, address: IPv4Address) -> Who:
+        return by_address(self.site, self.leases, address, time.time())
+
+    def malformed(self, service: str, reason: str) -> None:
+        """Count it, and say so at once the first time, then every ten seconds at most."""
+        count, _, said = self._malformed.get(service, (0, "", float("-inf")))
+        self._malformed[service] = (count + 1, reason, said)
+        if time.monotonic() - said >= _MALFORMED_PAUSE:
+            self.say_malformed(service)
+
+    def say_malformed(self, service: str | None = None) -> None:
+        """Say what was counted and not said yet, of one service or of all."""
+        for name, (count, reason, _) in list(self._malformed.items()):
+            if count and service in (None, name):
+                self.emit(Malformed(Who(), name, count, reason))
+                self._malformed[name] = (0, "", time.monotonic())
+
+    def close(self) -> None:
+        self.say_malformed()
+        self._writer.shutdown()
+        self._store.close()
+        self.files.close()
+        for tree in self.trees.values():
+            tree.close()

@@ -1,0 +1,75 @@
+"""Opens the sockets of the services, and says who is in the way when a port is taken."""
+
+from __future__ import annotations
+
+import errno
+import socket
+from contextlib import suppress
+
+from daskel.system.lacking import LackingError
+from daskel.system.ports import holder
+
+IP_PKTINFO = 8  # ip(7); the socket module has it only from Python 3.14 on
+
+
+def bind(sock: socket.socket, address: str, port: int) -> socket.socket:
+    """Bind `sock`. Raises LackingError with the process that holds the port."""
+    protocol = "udp" if sock.type & socket.SOCK_DGRAM else "tcp"
+    try:
+        sock.bind((address, port))
+    except OSError as error:
+        sock.close()
+        raise _lacking(error, protocol, address, port) from None
+    sock.setblocking(False)
+    return sock
+
+
+def udp(address: str, port: int) -> socket.socket:
+    return bind(socket.socket(socket.AF_INET, socket.SOCK_DGRAM), address, port)
+
+
+def tcp(address: str, port: int) -> socket.socket:
+    sock = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
+    sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    bind(sock, address, port)
+    try:
+        sock.listen(256)
+    except OSError as error:
+        sock.close()
+        raise _lacking(error, "tcp", address, port) from None
+    return sock
+
+
+def dhcp(interface: str, port: int) -> socket.socket:
+    """A socket that gets every broadcast on one interface, and the address each was sent to."""
+    sock = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+    sock.setsockopt(socket.SOL_SOCKET, socket.SO_BROADCAST, 1)
+    sock.setsockopt(socket.IPPROTO_IP, IP_PKTINFO, 1)
+    with suppress(OSError):  # room for a whole room's DISCOVERs; less where it is forbidden
+        sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 4 << 20)
+    try:
+        sock.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode() + b"\0")
+    except OSError as error:
+        sock.close()
+        raise _lacking(error, "udp", f"interface {interface}", port) from None
+    return bind(sock, "0.0.0.0", port)
+
+
+def _lacking(error: OSError, protocol: str, address: str, port: int) -> LackingError:
+    where = f"port {port}/{protocol} on {address}"
+    if error.errno == errno.EADDRINUSE:
+        who = holder(protocol, port)
+        holding = str(who) if who else "another process (run as root to see which)"
+        return LackingError(
+            f"{where} is held by {holding}", "end it, or serve from another machine"
+        )
+    if error.errno in (errno.EACCES, errno.EPERM):
+        return LackingError(
+            f"no permission for {where}", "run as root, or practise with --loopback"
+        )
+    if error.errno == errno.EADDRNOTAVAIL:
+        remedy = f"give it to the interface: ip address add {address}/PREFIX dev INTERFACE"
+        return LackingError(f"no interface of this machine has the address {address}", remedy)
+    if error.errno == errno.ENODEV:
+        return LackingError(f"there is no {address}", "correct interface = ... in the site file")
+    return LackingError(f"cannot listen on {where}", error.strerror or str(error))

@@ -1,0 +1,199 @@
+"""TFTP: one listening socket per segment, one connected socket per transfer."""
+
+from __future__ import annotations
+
+import asyncio
+import socket
+import time
+from collections.abc import Iterable
+from ipaddress import IPv4Address
+
+from daskel.core.boot.identity import Who
+from daskel.core.boot.stages import FileAborted, FileSent
+from daskel.core.reader import MalformedError
+from daskel.core.tftp.packet import Error, ErrorCode, Opcode, Request, data_header, parse
+from daskel.core.tftp.transfer import Block, Output, State, Transfer, granted
+from daskel.service.content import NotOpened, Opened, open_content
+from daskel.service.shared import Shared
+from daskel.service.sockets import udp
+
+_LARGEST = 2048  # bytes of a request or an acknowledgement
+_BATCH = 64  # packets read at once from one socket
+_MOST_TRANSFERS = 4096
+_SWEEP = 0.1  # seconds between looks at the clock for all transfers
+_HEADERS = 32  # bytes of IP, UDP and TFTP headers around a block
+_IP_MTU = 14  # socket option of Linux, ip(7)
+
+Peer = tuple[str, int]
+
+
+class TftpService:
+    """The files of one site on one segment's server address."""
+
+    def __init__(self, shared: Shared, segment: str) -> None:
+        self._shared, self._segment = shared, segment
+        self._address = shared.wire.outside(shared.site.segments[segment].server)
+        self._sock = udp(self._address, shared.wire.ports.tftp)
+        self._sessions: dict[Peer, _Session] = {}
+
+    async def serve(self) -> None:
+        loop = asyncio.get_running_loop()
+        loop.add_reader(self._sock, self._receive)
+        while True:
+            await asyncio.sleep(_SWEEP)
+            now = time.monotonic()
+            for session in list(self._sessions.values()):
+                session.tick(now)
+
+    def close(self) -> None:
+        asyncio.get_running_loop().remove_reader(self._sock)
+        self._sock.close()
+        for session in list(self._sessions.values()):
+            session.close()
+
+    def forget(self, peer: Peer) -> None:
+        self._sessions.pop(peer, None)
+
+    def _receive(self) -> None:
+        for _ in range(_BATCH):
+            try:
+                data, peer = self._sock.recvfrom(_LARGEST)
+            except BlockingIOError:
+                return
+            except OSError:
+                continue
+            try:
+                packet = parse(data)
+            except MalformedError as error:
+                self._shared.malformed("tftp", str(error))
+                continue
+            if isinstance(packet, Request):
+                self._request(packet, peer)
+            else:
+                self._refuse(peer, ErrorCode.UNKNOWN_TRANSFER, "requests only on this port")
+
+    def _request(self, request: Request, peer: Peer) -> None:
+        if peer in self._sessions:
+            return None  # the same request again: its transfer will send again by itself
+        if request.opcode is Opcode.WRITE:
+            return self._refuse(peer, ErrorCode.ACCESS, "nothing can be written here")
+        if request.mode != "octet":
+            return self._refuse(peer, ErrorCode.ILLEGAL, f"mode {request.mode[:20]}: ask for octet")
+        if len(self._sessions) >= _MOST_TRANSFERS:
+            return self._shared.malformed("tftp", f"more than {_MOST_TRANSFERS} transfers at once")
+        segment = self._shared.site.segments[self._segment]
+        who = self._shared.who(IPv4Address(self._shared.wire.inside(segment, peer[0])))
+        opened = open_content(self._shared, self._segment, request.path, who, "tftp")
+        if isinstance(opened, NotOpened):
+            code = ErrorCode.ACCESS if opened.refused else ErrorCode.NOT_FOUND
+            return self._refuse(peer, code, opened.reason)
+        return self._begin(request, peer, who, opened)
+
+    def _begin(self, request: Request, peer: Peer, who: Who, opened: Opened) -> None:
+        try:
+            sock = udp(self._address, 0)
+            sock.connect(peer)
+        except OSError:
+            opened.close()
+            return
+        mtu = sock.getsockopt(socket.IPPROTO_IP, _IP_MTU)
+        transfer = Transfer(opened.size, granted(request, opened.size, mtu - _HEADERS))
+        session = _Session(self, self._shared, peer, who, opened, sock, transfer)
+        self._sessions[peer] = session
+        session.start()
+
+    def _refuse(self, peer: Peer, code: ErrorCode, reason: str) -> None:
+        try:
+            self._sock.sendto(Error(code, reason).serialise(), peer)
+        except OSError:
+            return  # whoever asked is gone
+
+
+class _Session:
+    """One transfer: its socket, its file, its state machine."""
+
+    def __init__(
+        self,
+        service: TftpService,
+        shared: Shared,
+        peer: Peer,
+        who: Who,
+        opened: Opened,
+        sock: socket.socket,
+        transfer: Transfer,
+    ) -> None:
+        self._service, self._shared, self._peer, self._who = service, shared, peer, who
+        self._opened, self._sock, self._transfer = opened, sock, transfer
+        self._began = time.monotonic()
+
+    def start(self) -> None:
+        asyncio.get_running_loop().add_reader(self._sock, self._receive)
+        self._send(self._transfer.start(time.monotonic()))
+
+    def tick(self, now: float) -> None:
+        if now >= self._transfer.deadline:
+            self._send(self._transfer.tick(now))
+
+    def close(self) -> None:
+        asyncio.get_running_loop().remove_reader(self._sock)
+        self._sock.close()
+        self._opened.close()
+        self._service.forget(self._peer)
+
+    def _receive(self) -> None:
+        for _ in range(_BATCH):
+            try:
+                packet = parse(self._sock.recv(_LARGEST))
+            except BlockingIOError:
+                return None
+            except MalformedError as error:
+                self._shared.malformed("tftp", str(error))
+                continue
+            except OSError:
+                return self._refused()
+            offering = self._transfer.state is State.OFFERING
+            self._send(self._transfer.receive(packet, time.monotonic()), offering)
+            if self._sock.fileno() < 0:
+                return None
+        return None
+
+    def _refused(self) -> None:
+        """The client's port is closed (ICMP): nobody is there to send to any more."""
+        self._transfer.state = State.FAILED
+        self._transfer.failure = "the client closed its port"
+        self._send([])
+
+    def _send(self, outputs: Iterable[Output], offering: bool = False) -> None:
+        for output in outputs:
+            try:
+                self._sock.send(self._bytes(output))
+            except OSError:
+                continue  # a full buffer or a closed port: the clock sends it again
+        if self._transfer.state in (State.DONE, State.FAILED):
+            self._finish(only_asked=offering)
+
+    def _bytes(self, output: Output) -> bytes:
+        if isinstance(output, Block):
+            data = self._opened.read(output.offset, output.length)
+            return data_header(output.number) + data
+        return output.serialise()
+
+    def _finish(self, *, only_asked: bool) -> None:
+        """Say how it ended, unless the client only asked for the size and took no block."""
+        transfer, opened = self._transfer, self._opened
+        if transfer.state is State.DONE:
+            seconds = time.monotonic() - self._began
+            self._shared.emit(
+                FileSent(
+                    self._who,
+                    opened.path,
+                    opened.kind,
+                    opened.size,
+                    seconds,
+                    "tftp",
+                    transfer.resent,
+                )
+            )
+        elif not only_asked:
+            self._shared.emit(FileAborted(self._who, opened.path, "tftp", transfer.failure))
+        self.close()

@@ -1,0 +1,1 @@
+"""What must survive: leases."""

@@ -1,0 +1,36 @@
+"""The tables, and their versions: an older store is brought up to date when it is opened."""
+
+from __future__ import annotations
+
+from sqlalchemy import Column, Connection, Float, Integer, MetaData, String, Table, select
+
+METADATA = MetaData()
+
+VERSION = Table("schema_version", METADATA, Column("version", Integer, nullable=False))
+
+LEASES = Table(
+    "leases",
+    METADATA,
+    Column("address", String, primary_key=True),
+    Column("segment", String, nullable=False),
+    Column("mac", String, nullable=False),
+    Column("state", String, nullable=False),
+    Column("expires", Float, nullable=False),  # seconds since 1970
+    Column("architecture", Integer),
+)
+
+CURRENT = 1
+
+
+class SchemaError(Exception):
+    """A store that this version of Daskel cannot use."""
+
+
+def prepare(connection: Connection) -> None:
+    """Create the tables in an empty store. Raises SchemaError when a newer Daskel made it."""
+    METADATA.create_all(connection)
+    version = connection.scalar(select(VERSION.c.version))
+    if version is None:
+        connection.execute(VERSION.insert().values(version=CURRENT))
+    elif version != CURRENT:
+        raise SchemaError(f"the store has schema version {version}, this Daskel knows {CURRENT}")

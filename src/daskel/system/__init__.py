@@ -1,0 +1,1 @@
+"""The operating system: interfaces, ports, files, boot loaders, root filesystems."""

@@ -1,0 +1,117 @@
+"""The site file on disk: read, checked, and the folders that it names."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from daskel.core.boot.arguments import check_arguments
+from daskel.core.boot.wire import Ports
+from daskel.core.site.check import check
+from daskel.core.site.finding import Finding, Severity, did_you_mean
+from daskel.core.site.model import Site
+from daskel.core.site.parse import parse
+from daskel.core.site.positions import Origin
+from daskel.system.beneath import FilesFolder
+from daskel.system.lacking import LackingError
+
+
+@dataclass
+class SiteFile:
+    """A site file that was read; `site` is None when it is not even TOML."""
+
+    path: Path
+    site: Site | None
+    findings: list[Finding] = field(default_factory=list)
+
+    @property
+    def invalid(self) -> bool:
+        return any(f.severity is Severity.INVALID for f in self.findings)
+
+    @property
+    def usable(self) -> bool:
+        bad = (Severity.INVALID, Severity.ERROR)
+        return self.site is not None and all(f.severity not in bad for f in self.findings)
+
+    def folder(self, setting: str) -> Path:
+        """A folder or file that the site names, relative to the site file."""
+        return (self.path.parent / setting).absolute()
+
+    @property
+    def files(self) -> Path:
+        assert self.site
+        return self.folder(self.site.settings.files)
+
+    @property
+    def roots(self) -> Path:
+        assert self.site
+        return self.folder(self.site.settings.roots)
+
+    @property
+    def state(self) -> Path:
+        assert self.site
+        return self.folder(self.site.settings.state)
+
+
+def load(path: Path) -> SiteFile:
+    """Read a site file, without the checks that go beyond it. Raises LackingError."""
+    try:
+        text = path.read_bytes().decode()
+    except UnicodeDecodeError as error:
+        line = path.read_bytes()[: error.start].count(b"\n") + 1
+        origin = Origin(str(path), line, 1)
+        finding = Finding(Severity.INVALID, origin, "not UTF-8 text", "save the file as UTF-8")
+        return SiteFile(path, None, [finding])
+    except OSError as error:
+        remedy = "name the site file with --site FILE, or go to its folder"
+        raise LackingError(f"cannot read {path} ({error.strerror})", remedy) from None
+    parsed = parse(text.replace("\r\n", "\n"), str(path))
+    return SiteFile(path, parsed.site, parsed.findings)
+
+
+def load_checked(path: Path) -> SiteFile:
+    """Read a site file and find everything that is wrong with it and with what it names."""
+    file = load(path)
+    if file.site is not None:
+        file.findings += check(file.site)
+        file.findings += check_arguments(file.site, Ports())
+        file.findings += _on_disk(file, file.site)
+        file.findings.sort(key=lambda f: (f.origin.line, f.origin.column))
+    return file
+
+
+def _on_disk(file: SiteFile, site: Site) -> Iterator[Finding]:
+    files = file.files
+    if not files.is_dir():
+        problem, remedy = f"the folder {files} is missing", "create it, and put boot files into it"
+        yield Finding(Severity.ERROR, site.origin("site", "files"), problem, remedy)
+    else:
+        yield from _boot_files(site, FilesFolder(files))
+    for name in site.roots:
+        folder = file.roots / site.root_path(name)
+        if not folder.is_dir():
+            problem = f"root {name}: the folder {folder} is missing"
+            remedy = f"create it, or name another with path = ... in [root.{name}]"
+            yield Finding(Severity.ERROR, site.origin("root", name, "path"), problem, remedy)
+
+
+def _boot_files(site: Site, folder: FilesFolder) -> Iterator[Finding]:
+    for name, loadout in site.loadouts.items():
+        named = [("kernel", loadout.kernel)] if loadout.kernel else []
+        for key, path in [*named, *(("initrd", path) for path in loadout.initrd)]:
+            try:
+                os.close(folder.open(path or "")[0])
+            except OSError as error:
+                origin = site.origin("loadout", name, key)
+                problem = f"{key} {path} of loadout {name}: {(error.strerror or '').lower()}"
+                remedy = _nearest(folder.folder, path or "")
+                yield Finding(Severity.ERROR, origin, problem, remedy)
+    folder.close()
+
+
+def _nearest(folder: Path, path: str) -> str:
+    there = [str(p.relative_to(folder)) for p in sorted(folder.rglob("*"))[:2000] if p.is_file()]
+    near = did_you_mean(path, there)
+    return near if near.startswith("did") else f"put it at {folder / path}"
