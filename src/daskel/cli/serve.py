@@ -58,16 +58,19 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     for path in build_missing(file.files, file.site.settings.loaders):
         log.note("built", f"boot loader {path}")
     wire = Wire(Ports.from_base(args.loopback), True) if args.loopback else Wire()
-    return asyncio.run(_serve(file, file.site, wire, log))
+    return asyncio.run(_serve(_server(file, file.site, wire, log), file.site, wire, log))
 
 
-async def _serve(file: SiteFile, site: Site, wire: Wire, log: Log) -> ExitCode:
+def _server(file: SiteFile, site: Site, wire: Wire, log: Log) -> Server:
     try:
         file.state.parent.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         problem = f"the folder {file.state.parent} cannot be made ({error.strerror})"
         raise LackingError(problem, "name another with state = ... in [site]") from None
-    server = Server(site, file.files, file.roots, file.state, wire, log.event)
+    return Server(site, file.files, file.roots, file.state, wire, log.event)
+
+
+async def _serve(server: Server, site: Site, wire: Wire, log: Log) -> ExitCode:
     loop, ended = asyncio.get_running_loop(), asyncio.Event()
     for number in (signal.SIGINT, signal.SIGTERM):
         loop.add_signal_handler(number, ended.set)

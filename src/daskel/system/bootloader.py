@@ -4,17 +4,18 @@ from __future__ import annotations
 
 import shutil
 import subprocess
+import tarfile
 import tempfile
 from dataclasses import dataclass
 from pathlib import Path
 
-from daskel.core.boot.loader import EMBEDDED, image_path
+from daskel.core.boot.loader import BUILT_IN, BUILT_IN_NAME, image_path
 from daskel.system.lacking import LackingError
 
 MODULES = Path("/usr/lib/grub")
 _COMMON = [
-    "boot", "configfile", "echo", "http", "linux", "minicmd", "net", "normal", "part_gpt",
-    "part_msdos", "reboot", "sleep", "test", "tftp",
+    "boot", "configfile", "echo", "http", "linux", "memdisk", "minicmd", "net", "normal", "part_gpt",
+    "part_msdos", "reboot", "sleep", "tar", "test", "tftp",
 ]  # fmt: skip
 
 
@@ -27,9 +28,9 @@ class _Build:
 
 
 _BUILDS = {
-    "bios": _Build("i386-pc-pxe", "i386-pc", "grub-pc-bin", ("pxe", "biosdisk")),
-    "uefi-x64": _Build("x86_64-efi", "x86_64-efi", "grub-efi-amd64-bin", ("efinet", "all_video")),
-    "uefi-arm64": _Build("arm64-efi", "arm64-efi", "grub-efi-arm64-bin", ("efinet", "all_video")),
+    "bios": _Build("i386-pc-pxe", "i386-pc", "grub-pc-bin", ("pxe", "biosdisk", "serial")),
+    "uefi-x64": _Build("x86_64-efi", "x86_64-efi", "grub-efi-amd64-bin", ("efinet", "all_video", "serial")),
+    "uefi-arm64": _Build("arm64-efi", "arm64-efi", "grub-efi-arm64-bin", ("efinet", "all_video", "serial")),
 }
 
 
@@ -58,10 +59,13 @@ def _build(build: _Build, target: Path) -> None:
         )
     target.parent.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory(dir=target.parent) as folder:
-        config, image = Path(folder, "embedded.cfg"), Path(folder, "image")
-        config.write_text(EMBEDDED)
-        command = [program, "-O", build.format, "-o", str(image), "-p", "/loader"]
-        command += ["-c", str(config), *_COMMON, *build.extra]
+        start, disk, image = (Path(folder, name) for name in ("start.cfg", "disk.tar", "image"))
+        start.write_text(f"normal (memdisk)/{BUILT_IN_NAME}\n")  # before it there is no `if`
+        Path(folder, BUILT_IN_NAME).write_text(BUILT_IN)
+        with tarfile.open(disk, "w", format=tarfile.USTAR_FORMAT) as archive:
+            archive.add(Path(folder, BUILT_IN_NAME), BUILT_IN_NAME)
+        command = [program, "-O", build.format, "-o", str(image), "-p", "(memdisk)"]
+        command += ["-c", str(start), "-m", str(disk), *_COMMON, *build.extra]
         done = subprocess.run(command, capture_output=True, text=True, check=False)
         if done.returncode:
             reason = (done.stderr.strip().splitlines() or ["no reason"])[-1]

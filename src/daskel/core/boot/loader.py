@@ -23,21 +23,21 @@ _CONFIG = re.compile(rf"{FOLDER}/([0-9a-f:\-]{{12,17}})\.cfg", re.IGNORECASE)
 
 # Built into the images: where to ask for the client's own configuration. When the firmware
 # loaded GRUB over HTTP, GRUB has no address of its own yet, and asks DHCP for one.
-EMBEDDED = f"""\
+BUILT_IN = f"""\
+serial --unit=0
+terminal_output serial console
+echo "D: $net_default_mac $net_default_server $net_default_ip $cmdpath $root"
 if [ -z "$net_default_mac" ]; then
   net_dhcp
-fi
-if [ -z "$net_default_server" ]; then
-  set net_default_server="$net_efinet0_next_server"
-fi
-if [ -z "$net_default_mac" ]; then
-  set net_default_mac="$net_efinet0_dhcp_mac"
+  net_ls_addr
+  set
 fi
 configfile (tftp,$net_default_server)/{FOLDER}/$net_default_mac.cfg
 echo "The server has no configuration for this machine ($net_default_mac)."
 sleep 10
 exit
 """
+BUILT_IN_NAME = "daskel.cfg"
 
 
 def loader_name(firmware: Firmware) -> str:

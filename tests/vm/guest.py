@@ -1,0 +1,141 @@
+"""What the virtual machines boot: Debian's kernel, an initrd made here, and a small root."""
+
+from __future__ import annotations
+
+import re
+import shutil
+import subprocess
+from pathlib import Path
+
+CACHE = Path(__file__).parents[2] / ".cache" / "kernel"
+BUSYBOX = Path("/bin/busybox")
+_WANTED = ("virtio_pci", "virtio_net", "nfsv3")
+
+INIT = """\
+#!/bin/busybox sh
+export PATH=/bin
+/bin/busybox mkdir -p /proc /sys /dev /root
+/bin/busybox --install -s /bin
+mount -t proc proc /proc; mount -t sysfs sysfs /sys; mount -t devtmpfs dev /dev
+for module in $(cat /modules/order); do insmod /modules/$module; done
+for word in $(cat /proc/cmdline); do
+  case $word in
+    nfsroot=*) nfsroot=${word#nfsroot=} ;;
+    BOOTIF=*) mac=$(echo ${word#BOOTIF=01-} | tr - :) ;;
+  esac
+done
+for face in /sys/class/net/*; do
+  [ "$(cat $face/address)" = "$mac" ] && interface=${face##*/}
+done
+echo "GUEST interface $interface"
+ip link set lo up; ip link set $interface up
+udhcpc -i $interface -n -q -t 10 -O rootpath -s /udhcpc || echo "GUEST no lease"
+from=${nfsroot%%,*}; options=${nfsroot#*,}
+mount -t nfs -o ro,$options $from /root && exec switch_root /root /sbin/hello
+echo "GUEST could not mount $nfsroot"
+poweroff -f
+"""
+
+UDHCPC = """\
+#!/bin/busybox sh
+[ "$1" = bound ] || exit 0
+ip address add $ip/$mask dev $interface
+echo "GUEST address $ip hostname $hostname rootpath $rootpath"
+"""
+
+HELLO = """\
+#!/bin/sh
+mount -t proc proc /proc
+echo "GUEST name $(hostname_of_cmdline)"
+echo "GUEST arguments $(cat /proc/cmdline)"
+echo "GUEST file $(cat /etc/greeting)"
+echo "GUEST link $(cat /etc/link)"
+echo "GUEST names $(ls /usr/share/many | wc -l)"
+echo "GUEST sum $(md5sum < /usr/share/large)"
+echo "GUEST root $(grep ' / nfs ' /proc/mounts)"
+echo x > /etc/new 2>/dev/null && echo "GUEST wrote to a read-only root"
+echo "GUEST end"
+poweroff -f
+"""
+
+
+def kernel() -> Path:
+    """Debian's cloud kernel, unpacked and not installed: fetched once into .cache."""
+    found = list(CACHE.glob("boot/vmlinuz-*"))
+    if found:
+        return found[0]
+    CACHE.mkdir(parents=True, exist_ok=True)
+    depends = _run("apt-cache", "depends", "linux-image-cloud-amd64")
+    package = re.search(r"Depends: (linux-image-[\w.+-]+)", depends)
+    assert package, "apt knows no cloud kernel; run apt-get update"
+    subprocess.run(["apt-get", "download", package[1]], cwd=CACHE, check=True, capture_output=True)
+    (archive,) = CACHE.glob("linux-image-*.deb")
+    subprocess.run(["dpkg-deb", "-x", archive, CACHE], check=True)
+    archive.unlink()
+    return next(CACHE.glob("boot/vmlinuz-*"))
+
+
+def _run(*command: str) -> str:
+    return subprocess.run(command, check=True, capture_output=True, text=True).stdout
+
+
+def write_initrd(target: Path) -> None:
+    """busybox, the kernel's modules for virtio and NFS in their order, and INIT."""
+    modules = _modules(_WANTED)
+    files = {
+        "bin/busybox": BUSYBOX.read_bytes(),
+        "init": INIT.encode(),
+        "udhcpc": UDHCPC.encode(),
+        "modules/order": "\n".join(path.name for path in modules).encode(),
+        **{f"modules/{path.name}": path.read_bytes() for path in modules},
+    }
+    folders = ("bin", "modules", "dev")
+    entries = [_cpio(name, b"", 0o040755) for name in folders]
+    entries += [_cpio(name, data, 0o100755) for name, data in files.items()]
+    target.parent.mkdir(parents=True, exist_ok=True)
+    target.write_bytes(b"".join(entries) + _cpio("TRAILER!!!", b"", 0))
+
+
+def _modules(wanted: tuple[str, ...]) -> list[Path]:
+    """The module files, each behind those that it depends on."""
+    files = {path.stem.replace("-", "_"): path for path in CACHE.rglob("*.ko")}
+    order: dict[str, Path] = {}
+
+    def add(name: str) -> None:
+        depends = re.search(rb"\0depends=([^\0]*)\0", files[name].read_bytes())
+        assert depends, name
+        for other in filter(None, depends[1].decode().replace("-", "_").split(",")):
+            add(other)
+        order.setdefault(name, files[name])
+
+    for name in wanted:
+        add(name)
+    return list(order.values())
+
+
+def _cpio(name: str, data: bytes, mode: int) -> bytes:
+    """One entry of an archive in the format newc, which Linux reads as an initrd."""
+    numbers = (0, mode, 0, 0, 1, 0, len(data), 0, 0, 0, 0, len(name) + 1, 0)
+    head = b"070701" + b"".join(b"%08x" % number for number in numbers)
+    named = head + name.encode() + b"\0"
+    return named + bytes(-len(named) % 4) + data + bytes(-len(data) % 4)
+
+
+def write_root(folder: Path, greeting: str, large: bytes) -> None:
+    """A root whose init says what it got, and powers off."""
+    for name in ("bin", "sbin", "etc", "proc", "usr/share/many"):
+        (folder / name).mkdir(parents=True, exist_ok=True)
+    shutil.copy(BUSYBOX, folder / "bin" / "busybox")
+    for applet in ("sh", "mount", "cat", "ls", "wc", "md5sum", "grep", "poweroff", "sed"):
+        (folder / "bin" / applet).symlink_to("busybox")
+    (folder / "bin" / "hostname_of_cmdline").write_text(
+        "#!/bin/sh\nsed -n 's/.*hostname=\\([^ ]*\\).*/\\1/p' /proc/cmdline\n"
+    )
+    (folder / "bin" / "hostname_of_cmdline").chmod(0o755)
+    (folder / "sbin" / "hello").write_text(HELLO)
+    (folder / "sbin" / "hello").chmod(0o755)
+    (folder / "etc" / "greeting").write_text(greeting + "\n")
+    (folder / "etc" / "link").symlink_to("greeting")
+    (folder / "usr/share/large").write_bytes(large)
+    for number in range(500):
+        (folder / "usr/share/many" / f"file-{number:03}").touch()
