@@ -77,6 +77,7 @@ class _Booting:
     ) -> None:
         self._wire, self._server, self._result, self._progress = wire, server, result, progress
         self._face = Face.of(result.firmware)
+        self._folder = ""  # the URL that an HTTP boot file was in
         self._xid = crc32(result.mac.encode())
 
     def run(self) -> None:
@@ -108,6 +109,7 @@ class _Booting:
         if self._result.firmware.over_http:
             url, began = file.decode(), time.monotonic()
             self._keep("loader", url, http_get(self._wire, self._own, url), began)
+            self._folder = url.rsplit("/", 1)[0]
         else:
             self._tftp("loader", acknowledged.siaddr, file.decode(), self._face)
         self._stage("loader")
@@ -115,7 +117,13 @@ class _Booting:
     def _configuration(self, server: IPv4Address) -> tuple[str, list[str]]:
         """What the boot loader is told to load: kernel and initrds, as the loader names them."""
         path = config_path(self._result.mac)
-        text = self._tftp("configuration", server, path, LOADER).decode()
+        if self._folder:
+            url, began = f"{self._folder}/{path.rsplit('/', 1)[1]}", time.monotonic()
+            data = http_get(self._wire, self._own, url)
+            self._keep("configuration", url, data, began)
+        else:
+            data = self._tftp("configuration", server, path, LOADER)
+        text = data.decode()
         kernel, initrds = "", []
         for line in text.splitlines():
             words = shlex.split(line.removesuffix("; then"), comments=True)

@@ -47,7 +47,7 @@ def open_content(
         path = clean_path(asked)
     except PathRefusedError as error:
         return _missing(shared, who, asked, over, str(error), refused=True)
-    found = content(shared.site, segment, path, who, shared.wire.ports)
+    found = content(shared.site, segment, path, who, shared.wire.ports, over)
     if isinstance(found, Missing):
         return _missing(shared, who, asked, over, found.reason, refused=False)
     return _open(shared, found, asked, who, over)

@@ -14,8 +14,8 @@ from daskel.system.lacking import LackingError
 
 MODULES = Path("/usr/lib/grub")
 _COMMON = [
-    "boot", "configfile", "echo", "http", "linux", "memdisk", "minicmd", "net", "normal", "part_gpt",
-    "part_msdos", "reboot", "sleep", "tar", "test", "tftp",
+    "boot", "configfile", "echo", "http", "linux", "memdisk", "minicmd", "net", "normal",
+    "part_gpt", "part_msdos", "reboot", "sleep", "tar", "test", "tftp",
 ]  # fmt: skip
 
 
@@ -28,9 +28,9 @@ class _Build:
 
 
 _BUILDS = {
-    "bios": _Build("i386-pc-pxe", "i386-pc", "grub-pc-bin", ("pxe", "biosdisk", "serial")),
-    "uefi-x64": _Build("x86_64-efi", "x86_64-efi", "grub-efi-amd64-bin", ("efinet", "all_video", "serial")),
-    "uefi-arm64": _Build("arm64-efi", "arm64-efi", "grub-efi-arm64-bin", ("efinet", "all_video", "serial")),
+    "bios": _Build("i386-pc-pxe", "i386-pc", "grub-pc-bin", ("pxe", "biosdisk")),
+    "uefi-x64": _Build("x86_64-efi", "x86_64-efi", "grub-efi-amd64-bin", ("efinet", "all_video")),
+    "uefi-arm64": _Build("arm64-efi", "arm64-efi", "grub-efi-arm64-bin", ("efinet", "all_video")),
 }
 
 

@@ -10,7 +10,7 @@ from ipaddress import IPv4Address
 
 from daskel.core.boot.answer import DISK_BOOT, Answers
 from daskel.core.boot.arguments import compose, export_path, nfs_root
-from daskel.core.boot.loader import boot_file, config_path, configuration
+from daskel.core.boot.loader import boot_file, config_path, configuration, devices
 from daskel.core.boot.stages import Refused
 from daskel.core.boot.wire import Ports
 from daskel.core.dhcp import options
@@ -105,15 +105,16 @@ def _boot(
     segment = site.segments[found.segment.value]
     loadout, place = found.loadout, ("loadout", found.boot.value)
     arguments = compose(site, found, segment, ports, address)
-    over = "HTTP" if firmware.over_http else "TFTP"
+    over = "http" if firmware.over_http else "tftp"
+    asked = Line(f"over {over.upper()}", config_path(found.mac.value))
     line = " ".join(argument.value for argument in arguments)
-    text = configuration(found, segment, arguments, site.settings.name)
+    text = configuration(found, devices(segment, ports)[over], arguments, site.settings.name)
     files = [Line("loadout", found.boot.value, found.boot.origin)]
     files.append(Line("kernel", loadout.kernel or "(none)", site.origin(*place, "kernel")))
     files += [Line("initrd", path, site.origin(*place, "initrd")) for path in loadout.initrd]
     steps = [
-        Step("Boot loader", (Line(f"over {over}", boot_file(firmware, segment, ports)),)),
-        Step("Loader configuration", (Line("over TFTP", config_path(found.mac.value)),), text),
+        Step("Boot loader", (Line(f"over {over.upper()}", boot_file(firmware, segment, ports)),)),
+        Step("Loader configuration", (asked,), text),
         Step("Kernel", tuple(files)),
         Step("Command line", tuple(map(_argument, arguments)), line),
     ]

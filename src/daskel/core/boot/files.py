@@ -7,7 +7,7 @@ from enum import Enum
 
 from daskel.core.boot.arguments import ArgumentError, compose
 from daskel.core.boot.identity import Who
-from daskel.core.boot.loader import FOLDER, IMAGES, config_mac, config_path, configuration
+from daskel.core.boot.loader import FOLDER, IMAGES, config_mac, config_path, configuration, devices
 from daskel.core.boot.wire import Ports
 from daskel.core.site.layers import effective_on
 from daskel.core.site.model import Site
@@ -68,8 +68,13 @@ def clean_path(asked: bytes) -> str:
     return "/".join(parts)
 
 
-def content(site: Site, segment: str, path: str, who: Who, ports: Ports) -> Content | Missing:
-    """What the one who asks for `path` (clean) on `segment` gets."""
+def content(
+    site: Site, segment: str, path: str, who: Who, ports: Ports, over: str
+) -> Content | Missing:
+    """What the one who asks for `path` (clean) on `segment` gets, `over` tftp or http.
+
+    A boot loader that asks over HTTP is told to load the rest over HTTP, too.
+    """
     mac = config_mac(path)
     if mac is None:
         return Content(path, _kind(site, path))
@@ -82,7 +87,7 @@ def content(site: Site, segment: str, path: str, who: Who, ports: Ports) -> Cont
         arguments = compose(site, found, here, ports, who.address if who.name == name else None)
     except ArgumentError as error:
         return Missing(path, str(error))
-    text = configuration(found, here, arguments, site.settings.name)
+    text = configuration(found, devices(here, ports)[over], arguments, site.settings.name)
     return Content(config_path(mac), FileKind.CONFIGURATION, text.encode())
 
 

@@ -21,16 +21,11 @@ _LOADER = {
 }
 _CONFIG = re.compile(rf"{FOLDER}/([0-9a-f:\-]{{12,17}})\.cfg", re.IGNORECASE)
 
-# Built into the images: where to ask for the client's own configuration. When the firmware
-# loaded GRUB over HTTP, GRUB has no address of its own yet, and asks DHCP for one.
+# Built into the images: where to ask for the client's own configuration. GRUB keeps the address
+# that the firmware got; on UEFI $cmdpath is the folder it was loaded from, by TFTP or HTTP.
 BUILT_IN = f"""\
-serial --unit=0
-terminal_output serial console
-echo "D: $net_default_mac $net_default_server $net_default_ip $cmdpath $root"
-if [ -z "$net_default_mac" ]; then
-  net_dhcp
-  net_ls_addr
-  set
+if [ "$grub_platform" = efi ]; then
+  configfile $cmdpath/$net_default_mac.cfg
 fi
 configfile (tftp,$net_default_server)/{FOLDER}/$net_default_mac.cfg
 echo "The server has no configuration for this machine ($net_default_mac)."
@@ -71,21 +66,26 @@ def config_mac(path: str) -> str | None:
         return None
 
 
+def devices(segment: Segment, ports: Ports) -> dict[str, str]:
+    """How GRUB names the server, by the protocol that it is to use."""
+    http = str(segment.server) + (f":{ports.http}" if ports.http != Ports.http else "")
+    return {"tftp": f"(tftp,{segment.server})", "http": f"(http,{http})"}
+
+
 def configuration(
-    found: Effective, segment: Segment, arguments: tuple[Sourced[str], ...], site_name: str
+    found: Effective, device: str, arguments: tuple[Sourced[str], ...], site_name: str
 ) -> str:
-    """GRUB's configuration for one client."""
+    """GRUB's configuration for one client, which loads from `device`."""
     boot = found.boot.value if found.boot else "nothing"
     lines = [f"# {found.name} at {site_name}: loadout {boot}"]
     if found.loadout is None or found.loadout.boot == "local":
         return "\n".join([*lines, "exit", ""])
-    lines += _load(found.loadout, segment, [a.value for a in arguments], f"{found.name}: {boot}")
+    lines += _load(found.loadout, device, [a.value for a in arguments], f"{found.name}: {boot}")
     lines += [f'echo "{_echo(found.name)}: {_echo(boot)} could not be loaded."', "sleep 10", "exit"]
     return "\n".join([*lines, ""])
 
 
-def _load(loadout: Loadout, segment: Segment, arguments: list[str], title: str) -> list[str]:
-    device = f"(tftp,{segment.server})"
+def _load(loadout: Loadout, device: str, arguments: list[str], title: str) -> list[str]:
     words = [f"{device}/{loadout.kernel}", *arguments]
     lines = [
         f'echo "{_echo(title)}"',

@@ -36,7 +36,7 @@ class Range(NamedTuple):
 
 def _text(value: object, wanted: str) -> str:
     if not isinstance(value, str):
-        raise ValueError(f"must be text in quotes: {wanted}")
+        raise ValueError(f"must be text in quotes; write {wanted}")
     return value.strip()
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -119,8 +120,17 @@ class _Reading:
                 self._invalid((name,), f"there is no section {name!r}", remedy, key=True)
 
     def _settings(self) -> SiteTable:
-        table = self._validated(SiteTable, self.raw.get("site", {}), ("site",))
-        return table if isinstance(table, SiteTable) else SiteTable()
+        """The site's own table; where it has errors, as much of it as can be understood."""
+        raw = self.raw.get("site", {})
+        table = self._validated(SiteTable, raw, ("site",))
+        if isinstance(table, SiteTable):
+            return table
+        good = {}
+        for key, value in raw.items() if isinstance(raw, dict) else ():
+            with suppress(ValidationError):
+                SiteTable.model_validate({key: value})
+                good[key] = value
+        return SiteTable.model_validate(good)
 
     def _tables(self, kind: str) -> dict[str, Any]:
         """The valid tables of one kind by name; the others become findings."""
