@@ -1,0 +1,125 @@
+"""Shared fixtures: the demo site in memory and on disk, and the installed program."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from importlib.resources import files
+from ipaddress import IPv4Address
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import settings
+
+from daskel.core.boot.wire import Ports, Wire
+from daskel.core.site.model import Site
+from daskel.core.site.parse import parse
+from daskel.demo.data import lay_out
+
+settings.register_profile("daskel", deadline=None, max_examples=100)
+settings.load_profile("daskel")
+
+DEMO = files("daskel.demo").joinpath("daskel.toml").read_text()
+SERVER = IPv4Address("10.61.8.1")
+
+
+def site_from(text: str) -> Site:
+    parsed = parse(text, "daskel.toml")
+    assert parsed.site and not parsed.findings, parsed.findings
+    return parsed.site
+
+
+@pytest.fixture(scope="session")
+def demo_site() -> Site:
+    return site_from(DEMO)
+
+
+@pytest.fixture
+def demo_folder(tmp_path: Path) -> Path:
+    """The demo site on disk."""
+    lay_out(tmp_path)
+    return tmp_path
+
+
+def daskel(*words: str | Path, cwd: Path | None = None) -> subprocess.CompletedProcess[str]:
+    """Run the installed program."""
+    command = [str(Path(sys.executable).with_name("daskel")), *map(str, words)]
+    return subprocess.run(
+        command, cwd=cwd, capture_output=True, text=True, timeout=120, check=False
+    )
+
+
+@dataclass
+class Serving:
+    """A running `daskel serve --loopback`, its log as JSON lines."""
+
+    folder: Path
+    process: subprocess.Popen[bytes]
+    log: Path
+    wire: Wire
+    _seen: int = field(default=0)
+
+    def events(self, name: str | None = None) -> list[dict[str, Any]]:
+        lines = self.log.read_text().splitlines()
+        found = [json.loads(line) for line in lines]
+        return [event for event in found if name in (None, event["event"])]
+
+    def wait_for(self, name: str, seconds: float = 10) -> dict[str, Any]:
+        until = time.monotonic() + seconds
+        while time.monotonic() < until:
+            if found := self.events(name):
+                return found[-1]
+            assert self.process.poll() is None, self.log.read_text()
+            time.sleep(0.02)
+        raise AssertionError(f"no event {name}: {self.log.read_text()}")
+
+    def stop(self, number: int = signal.SIGTERM) -> int:
+        self.process.send_signal(number)
+        return self.process.wait(20)
+
+    def address(self, server: str = "10.61.8.1") -> str:
+        return self.wire.outside(IPv4Address(server))
+
+
+Serve = Callable[[Path], Serving]
+
+
+@pytest.fixture
+def serve(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Serve]:
+    """Start servers on loopback; all are ended after the test."""
+    started: list[Serving] = []
+
+    def start(folder: Path) -> Serving:
+        base = _free_base()
+        log = tmp_path_factory.mktemp("serve") / "log"
+        command = [str(Path(sys.executable).with_name("daskel")), "serve", "--json"]
+        command += ["--site", str(folder / "daskel.toml"), "--loopback", str(base)]
+        process = subprocess.Popen(command, stdout=log.open("wb"), stderr=subprocess.STDOUT)
+        serving = Serving(folder, process, log, Wire(Ports.from_base(base), loopback=True))
+        started.append(serving)
+        serving.wait_for("ready", 20)
+        return serving
+
+    yield start
+    for serving in started:
+        if serving.process.poll() is None:
+            serving.stop(signal.SIGKILL)
+
+
+def _free_base() -> int:
+    for base in range(30000 + os.getpid() % 50 * 10, 60000, 500):
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
+            try:
+                sock.bind(("0.0.0.0", base + 67))
+            except OSError:
+                continue
+            return base
+    raise AssertionError("no free ports")
