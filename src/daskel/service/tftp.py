@@ -17,7 +17,8 @@ from daskel.service.content import NotOpened, Opened, open_content
 from daskel.service.shared import Shared
 from daskel.service.sockets import udp
 
-_LARGEST = 2048  # bytes of a request or an acknowledgement
+_LARGEST = 65535  # bytes of a request; a path that is too long is answered, too
+_LARGEST_ACK = 2048  # bytes of an acknowledgement or an error
 _BATCH = 64  # packets read at once from one socket
 _MOST_TRANSFERS = 4096
 _SWEEP = 0.1  # seconds between looks at the clock for all transfers
@@ -66,6 +67,8 @@ class TftpService:
                 packet = parse(data)
             except MalformedError as error:
                 self._shared.malformed("tftp", str(error))
+                if data[:2] == Opcode.READ.to_bytes(2, "big"):
+                    self._refuse(peer, ErrorCode.ILLEGAL, "not a request")
                 continue
             if isinstance(packet, Request):
                 self._request(packet, peer)
@@ -143,7 +146,7 @@ class _Session:
     def _receive(self) -> None:
         for _ in range(_BATCH):
             try:
-                packet = parse(self._sock.recv(_LARGEST))
+                packet = parse(self._sock.recv(_LARGEST_ACK))
             except BlockingIOError:
                 return None
             except MalformedError as error:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -26,15 +27,18 @@ def holder(protocol: str, port: int) -> Holder | None:
     inodes = set(_inodes(protocol, port))
     if not inodes:
         return None
+    wanted = {f"socket:[{inode}]" for inode in inodes}
     for process in sorted(Path("/proc").glob("[0-9]*"), key=lambda p: int(p.name)):
-        try:
-            links = {str(fd.readlink()) for fd in (process / "fd").iterdir()}
-            name = (process / "comm").read_text().strip()
-        except OSError:
-            continue  # ended meanwhile, or somebody else's
-        if any(f"socket:[{inode}]" in links for inode in inodes):
-            return Holder(int(process.name), name)
+        with suppress(OSError):  # it ended meanwhile, or is somebody else's
+            if any(link in wanted for link in _open_files(process)):
+                return Holder(int(process.name), (process / "comm").read_text().strip())
     return None
+
+
+def _open_files(process: Path) -> Iterator[str]:
+    for descriptor in list((process / "fd").iterdir()):
+        with suppress(FileNotFoundError):  # closed meanwhile
+            yield str(descriptor.readlink())
 
 
 def _inodes(protocol: str, port: int) -> Iterator[str]:

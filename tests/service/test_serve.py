@@ -1,0 +1,364 @@
+"""`daskel serve` as its clients meet it: files, ranges, mounts, malice, and sudden death."""
+
+from __future__ import annotations
+
+import os
+import random
+import signal
+import socket
+import sqlite3
+import subprocess
+from ipaddress import IPv4Address
+from pathlib import Path
+
+import pytest
+
+from daskel.core.dhcp.packet import parse, serialise
+from daskel.core.nfs import mount, nfs3
+from daskel.core.nfs.nfs3 import Procedure, Status
+from daskel.core.nfs.rpc import mark, serialise_call
+from daskel.core.nfs.xdr import pack_opaque, pack_u32, pack_u64
+from daskel.core.tftp.packet import Error, Opcode, Request
+from daskel.core.tftp.packet import parse as parse_tftp
+from daskel.demo.data import lay_out
+from daskel.rehearse.fetch import BootError, NfsRoot, get_address, http_get, tftp_get
+from daskel.rehearse.firmware import LOADER, SYSTEM, discover, request
+from tests.conftest import SERVER, Serve, Serving, daskel
+
+TIDE_01, TIDE_10 = "02:61:08:00:00:01", "02:61:08:00:00:0a"
+FIXED = IPv4Address("10.61.8.21")
+
+
+@pytest.fixture
+def serving(serve: Serve, demo_folder: Path) -> Serving:
+    return serve(demo_folder)
+
+
+def lease(serving: Serving, mac: str = TIDE_01) -> IPv4Address:
+    return get_address(serving.wire, SERVER, SYSTEM, mac, random.getrandbits(32)).yiaddr
+
+
+# --- files ---
+
+
+def test_files_over_tftp(serving: Serving) -> None:
+    own = lease(serving)
+    on_disk = (serving.folder / "files/notebook/vmlinuz").read_bytes()
+    for path in ("notebook/vmlinuz", "/notebook/vmlinuz", "notebook\\vmlinuz"):
+        assert tftp_get(serving.wire, own, SERVER, path, LOADER) == on_disk
+    (serving.folder / "files/exact").write_bytes(bytes(2048))  # the last block is empty
+    (serving.folder / "files/empty").write_bytes(b"")
+    assert tftp_get(serving.wire, own, SERVER, "exact", LOADER) == bytes(2048)
+    assert tftp_get(serving.wire, own, SERVER, "empty", LOADER) == b""
+    config = tftp_get(serving.wire, own, SERVER, f"loader/{TIDE_01}.cfg", LOADER)
+    assert b"hostname=tide-01" in config
+    event = serving.events("file-sent")[0]
+    assert (event["client"], event["size"], event["stage"]) == ("tide-01", len(on_disk), "kernel")
+
+
+def tftp_error(serving: Serving, message: bytes) -> tuple[int, str]:
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
+        sock.settimeout(5)
+        sock.sendto(message, (serving.address(), serving.wire.ports.tftp))
+        packet = parse_tftp(sock.recv(2048))
+    assert isinstance(packet, Error), packet
+    return packet.code, packet.message
+
+
+READ, WRITE = Opcode.READ, Opcode.WRITE
+REFUSED = [  # (path, mode, opcode, error code of RFC 1350)
+    (b"nothing", "octet", READ, 1),
+    (b"/etc/passwd", "octet", READ, 1),
+    (b"notebook", "octet", READ, 1),
+    (b"loader/02:61:ff:00:00:01.cfg", "octet", READ, 1),
+    (b"../daskel.toml", "octet", READ, 2),
+    (b"notebook/../../daskel.toml", "octet", READ, 2),
+    (b"..\\daskel.toml", "octet", READ, 2),
+    (b"out", "octet", READ, 2),
+    (b"away/daskel.toml", "octet", READ, 2),
+    (b"x" * 10_000, "octet", READ, 2),
+    (b"\xff\xfe", "octet", READ, 2),
+    (b"", "octet", READ, 2),
+    (b"new", "octet", WRITE, 2),
+    (b"notebook/vmlinuz", "mail", READ, 4),
+]
+
+
+def test_paths_that_nobody_gets(serving: Serving) -> None:
+    (serving.folder / "files/out").symlink_to(serving.folder / "daskel.toml")
+    (serving.folder / "files/away").symlink_to("..")
+    for path, mode, opcode, code in REFUSED:
+        assert tftp_error(serving, Request(opcode, path, mode).serialise())[0] == code, path
+    assert tftp_error(serving, b"\0\4\0\1")[0] == 5
+    nul = b"\0\1notebook\0/vmlinuz\0octet\0"
+    assert tftp_error(serving, nul)[0] == 4, "what stands behind a NUL is the mode"
+    missing = serving.events("file-missing")
+    assert "no such file" in {event["reason"] for event in missing}
+    assert "a link that leads out of the files folder" in {event["reason"] for event in missing}
+
+
+def test_files_over_http(serving: Serving) -> None:
+    own = lease(serving)
+    base = f"http://{SERVER}:{serving.wire.ports.http}"
+    on_disk = (serving.folder / "files/notebook/initrd.img").read_bytes()
+    assert http_get(serving.wire, own, f"{base}/notebook/initrd.img") == on_disk
+    url = f"http://{serving.address()}:{serving.wire.ports.http}"
+
+    def curl(*words: str) -> str:
+        done = subprocess.run(["curl", "-s", *words], capture_output=True, check=True)
+        return done.stdout.decode("latin-1")
+
+    config = f"{url}/loader/{TIDE_01}.cfg"
+    whole = curl(config)
+    cases = [
+        ("-I", f"{url}/notebook/initrd.img", "Content-Length: 700000"),
+        ("-I", config, f"Content-Length: {len(whole)}"),
+        ("-r10-19", f"{url}/notebook/initrd.img", on_disk[10:20].decode("latin-1")),
+        ("-r10-19", config, whole[10:20]),
+        ("-r-5", config, whole[-5:]),
+        ("-ir0-0", config, f"Content-Range: bytes 0-0/{len(whole)}"),
+        ("-ir9999999-", config, "416"),
+        ("-ir9999999-", f"{url}/notebook/initrd.img", "416"),
+        ("-i", f"{url}/nothing", "404"),
+        ("-i", f"{url}/%2e%2e/daskel.toml", "403"),
+        ("-i", f"{url}/..%5cdaskel.toml", "403"),
+        ("-i", f"{url}/a%00b", "403"),
+        ("-iXPOST", config, "405"),
+    ]
+    for option, address, expected in cases:
+        assert expected in curl("--path-as-is", option, address), (option, address)
+    sent = [event for event in serving.events("file-sent") if event["over"] == "http"]
+    assert sent[0]["client"] == "tide-01" and sent[0]["size"] == 700000
+
+
+# --- roots ---
+
+
+def nfs(root: NfsRoot, procedure: Procedure, arguments: bytes, uid: int = 0) -> int:
+    """The status of one call."""
+    root._sock.sendall(mark(serialise_call(99, nfs3.PROGRAM, 3, procedure, arguments, uid)))
+    data = root._sock.recv(65536)
+    return int.from_bytes(data[28:32], "big")
+
+
+def test_a_root_is_read_and_not_written(serving: Serving) -> None:
+    own = lease(serving)
+    shadow = serving.folder / "roots/notebook/etc/shadow"
+    shadow.write_text("secret")
+    shadow.chmod(0o600)
+    root = NfsRoot(serving.wire, own, SERVER, "/roots/notebook")
+    files = dict(root.files())
+    disk = serving.folder / "roots/notebook"
+    expected = {
+        str(p.relative_to(disk)) for p in disk.rglob("*") if p.is_file() and not p.is_symlink()
+    }
+    assert set(files) == {path for path in expected if not path.startswith("bin/")}
+    assert all((disk / path).read_bytes() == data for path, data in files.items())
+    etc = next(entry for entry in root.entries(root.top) if entry.name == b"etc").handle or b""
+    secret = next(entry for entry in root.entries(etc) if entry.name == b"shadow").handle or b""
+    wcc_free = pack_opaque(root.top) + pack_opaque(b"new") + bytes(40)
+    for procedure in (2, 7, 8, 9, 10, 11, 12, 13, 14, 15, 21):
+        assert nfs(root, Procedure(procedure), wcc_free) == Status.ROFS
+    cases = [
+        (Procedure.READ, nfs3.serialise_read(secret, 0, 10), 0, Status.OK),
+        (Procedure.READ, nfs3.serialise_read(secret, 0, 10), 1000, Status.ACCES if os.geteuid() == 0 else Status.OK),
+        (Procedure.LOOKUP, nfs3.serialise_lookup(root.top, b"nothing"), 0, Status.NOENT),
+        (Procedure.LOOKUP, nfs3.serialise_lookup(root.top, b"x" * 300), 0, Status.NAMETOOLONG),
+        (Procedure.GETATTR, pack_opaque(bytes(16)), 0, Status.STALE),
+        (Procedure.GETATTR, pack_opaque(b"short"), 0, Status.BADHANDLE),
+        (Procedure.READDIR, pack_opaque(root.top) + pack_u64(0, 0) + pack_u32(130), 0, Status.TOOSMALL),
+        (Procedure.READLINK, pack_opaque(secret), 0, Status.INVAL),
+        (Procedure.FSSTAT, pack_opaque(root.top), 0, Status.OK),
+        (Procedure.PATHCONF, pack_opaque(root.top), 0, Status.OK),
+    ]  # fmt: skip
+    for procedure, arguments, uid, status in cases:
+        assert nfs(root, procedure, arguments, uid) == status, procedure
+    root.close()
+
+
+def test_only_ones_own_root_can_be_mounted(serving: Serving) -> None:
+    own = lease(serving)
+    cases = [
+        (own, "/roots/catalogue", "access"),
+        (own, "/roots/nothing", "not_found"),
+        (own, "/", "not_found"),
+        (IPv4Address("10.61.8.77"), "/roots/notebook", "access"),
+    ]
+    for address, path, why in cases:
+        with pytest.raises(BootError, match=why):
+            NfsRoot(serving.wire, address, SERVER, path)
+    reasons = [event["reason"] for event in serving.events("mount-refused")]
+    assert reasons == [
+        "the root of tide-01 is /roots/notebook",
+        "the root of tide-01 is /roots/notebook",
+        "the root of tide-01 is /roots/notebook",
+        "10.61.8.77 is no client of the site",
+    ]
+    mine = NfsRoot(serving.wire, own, SERVER, "/roots/notebook")
+    theirs = NfsRoot(
+        serving.wire, IPv4Address("10.61.9.21"), IPv4Address("10.61.9.1"), "/roots/catalogue"
+    )
+    assert nfs(mine, Procedure.GETATTR, pack_opaque(theirs.top)) == Status.ACCES
+    mine.close(), theirs.close()
+
+
+def test_odd_calls(serving: Serving) -> None:
+    own = lease(serving)
+    cases = [  # (program, version, procedure, accept status of RFC 5531 9)
+        (nfs3.PROGRAM, 3, 0, 0),
+        (nfs3.PROGRAM, 2, 0, 2),
+        (nfs3.PROGRAM, 3, 22, 3),
+        (nfs3.PROGRAM, 3, 1, 4),
+        (mount.PROGRAM, 3, 0, 0),
+        (mount.PROGRAM, 3, 2, 0),
+        (mount.PROGRAM, 3, 5, 0),
+        (mount.PROGRAM, 3, 9, 3),
+        (mount.PROGRAM, 1, 0, 2),
+        (100000, 2, 0, 1),
+    ]
+    with socket.create_connection(
+        (serving.address(), serving.wire.ports.nfs), 5, (serving.wire.outside(own), 0)
+    ) as sock:
+        for program, version, procedure, status in cases:
+            sock.sendall(mark(serialise_call(5, program, version, procedure, b"")))
+            assert int.from_bytes(sock.recv(4096)[24:28], "big") == status, (program, procedure)
+        sock.sendall(b"\xff\xff\xff\xff garbage")
+        assert sock.recv(100) == b""
+
+
+# --- malice ---
+
+
+def memory(serving: Serving) -> int:
+    """Resident bytes of the server."""
+    status = Path(f"/proc/{serving.process.pid}/statm").read_text().split()
+    return int(status[1]) * os.sysconf("SC_PAGE_SIZE")
+
+
+def flood(serving: Serving, rounds: int) -> None:
+    """Random bytes, and real messages cut, doubled and scribbled upon, to every port."""
+    chance = random.Random(61)
+    real = serialise(discover(SYSTEM, "02:61:ff:00:00:01", 1))[0]
+    asked = Request(READ, b"notebook/vmlinuz", "octet", {"blksize": "8"}).serialise()
+    call = mark(serialise_call(1, nfs3.PROGRAM, 3, 3, pack_opaque(bytes(16)) + pack_opaque(b"x")))
+    ports = serving.wire.ports
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
+        for _ in range(rounds):
+            for port, message in ((ports.dhcp, real), (ports.tftp, asked)):
+                data = bytearray(message[: chance.randrange(len(message))])
+                data += chance.randbytes(chance.randrange(200))
+                for _ in range(3):
+                    data[chance.randrange(len(data))] = chance.randrange(256)
+                sock.sendto(data, (serving.address(), port))
+    for _ in range(rounds // 20):
+        with socket.create_connection((serving.address(), ports.nfs), 5) as stream:
+            stream.sendall(call[: chance.randrange(len(call))] + chance.randbytes(500))
+
+
+def test_noise_stops_nothing_and_fills_nothing(serving: Serving) -> None:
+    flood(serving, 1000)
+    lease(serving)
+    before = memory(serving)
+    flood(serving, 6000)
+    own = lease(serving)
+    assert tftp_get(serving.wire, own, SERVER, "notebook/vmlinuz", LOADER)
+    NfsRoot(serving.wire, own, SERVER, "/roots/notebook").close()
+    assert memory(serving) < before + 16e6
+    assert serving.process.poll() is None
+    malformed = serving.events("malformed")
+    assert 1 <= len(malformed) <= 12, "counted, and said now and then only"
+    assert serving.stop() == 0
+    counted = sum(event["count"] for event in serving.events("malformed"))
+    assert counted > 1000
+
+
+# --- sudden death ---
+
+
+def test_nothing_is_given_out_twice_after_a_sudden_death(serve: Serve, demo_folder: Path) -> None:
+    """Killed right behind each ACK: what was acknowledged is known to the next server."""
+    text = (demo_folder / "daskel.toml").read_text()
+    small = text.replace("10.61.8.100 - 10.61.8.199", "10.61.8.100 - 10.61.8.103")
+    small = small.replace(
+        'mac = "02:61:08:00:00:0c"\ngroup = "tide"',
+        'mac = "02:61:08:00:00:0c"\ngroup = "tide"\naddress = "10.61.8.32"',
+    )
+    (demo_folder / "daskel.toml").write_text(small)
+    given: dict[IPv4Address, str] = {}
+    for number in range(4):
+        serving = serve(demo_folder)
+        mac = f"02:61:ff:00:00:{number:02x}"
+        address = lease(serving, mac)
+        serving.stop(signal.SIGKILL)
+        assert address not in given, "an address was given out twice"
+        given[address] = mac
+    serving = serve(demo_folder)
+    for address, mac in given.items():
+        assert lease(serving, mac) == address
+    offer = discover(SYSTEM, "02:61:ff:00:00:99", 7)
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
+        sock.settimeout(1)
+        sock.sendto(serialise(offer)[0], (serving.address(), serving.wire.ports.dhcp))
+        with pytest.raises(TimeoutError):
+            sock.recv(2048)
+    assert "no address left" in serving.wait_for("refused")["reason"]
+
+
+def test_mounted_roots_go_on_after_a_sudden_death(serve: Serve, demo_folder: Path) -> None:
+    serving = serve(demo_folder)
+    own = lease(serving, TIDE_10)
+    root = NfsRoot(serving.wire, own, SERVER, "/roots/notebook")
+    handles = {entry.name: entry.handle for entry in root.entries(root.top)}
+    etc = handles[b"etc"] or b""
+    file = next(entry for entry in root.entries(etc)).handle or b""
+    serving.stop(signal.SIGKILL)
+    again = serve(demo_folder)
+    assert own == lease(again, TIDE_10)
+    fresh = NfsRoot(again.wire, own, SERVER, "/roots/notebook")
+    assert fresh.top == root.top
+    assert b"stand-in" in fresh.read(file)  # a handle of the server that died
+    root.close(), fresh.close()
+
+
+def test_a_lease_is_on_disk_before_its_ack(serving: Serving) -> None:
+    """No ACK while the store cannot be written to."""
+    with sqlite3.connect(serving.folder / "state.db", isolation_level=None) as other:
+        other.execute("begin exclusive")
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
+            sock.settimeout(1)
+            target = (serving.address(), serving.wire.ports.dhcp)
+            sock.sendto(serialise(discover(SYSTEM, TIDE_01, 3))[0], target)
+            offer = parse(sock.recv(2048))
+            sock.sendto(serialise(request(SYSTEM, offer))[0], target)
+            with pytest.raises(TimeoutError):
+                sock.recv(2048)
+            other.execute("rollback")
+            sock.settimeout(6)
+            assert parse(sock.recv(2048)).yiaddr == FIXED
+
+
+# --- beginning and ending ---
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+def test_signals_end_it_cleanly(serving: Serving, number: int) -> None:
+    own = lease(serving)
+    NfsRoot(serving.wire, own, SERVER, "/roots/notebook")  # left open
+    assert serving.stop(number) == 0
+    assert serving.events("ended")[0]["text"] == "1 came to root"
+
+
+def test_a_port_in_use_names_its_holder(serving: Serving, tmp_path: Path) -> None:
+    base = serving.wire.ports.dhcp - 67
+    folder = tmp_path / "second"
+    folder.mkdir()
+    lay_out(folder)
+    second = daskel("serve", "--loopback", str(base), cwd=folder)
+    assert second.returncode == 3
+    expected = (
+        f"port {base + 67}/udp on 127.61.8.1 is held by daskel (process {serving.process.pid})"
+    )
+    assert expected in second.stderr
+    assert "Traceback" not in second.stderr
+
+    assert serving.process.poll() is None

@@ -1,0 +1,224 @@
+"""Files below a folder, trees with handles, ports and their holders, leases on disk."""
+
+from __future__ import annotations
+
+import os
+import socket
+import sqlite3
+from ipaddress import IPv4Address
+from pathlib import Path
+
+import pytest
+
+from daskel.core.boot.address import Lease, LeaseState
+from daskel.core.nfs.nfs3 import FileType, NfsError, Status
+from daskel.store.leases import LeaseStore, read_leases
+from daskel.store.schema import SchemaError
+from daskel.system import bootloader
+from daskel.system.beneath import FilesFolder
+from daskel.system.lacking import LackingError
+from daskel.system.ports import holder
+from daskel.system.tree import Tree
+
+# --- files ---
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    files = tmp_path / "files"
+    (files / "deep").mkdir(parents=True)
+    (files / "kernel").write_bytes(b"k" * 1000)
+    (tmp_path / "secret").write_text("not for clients")
+    (files / "inside").symlink_to("kernel")
+    (files / "deep" / "up").symlink_to("../kernel")
+    (files / "outside").symlink_to("../secret")
+    (files / "absolute").symlink_to(tmp_path / "secret")
+    (files / "out").symlink_to("..")
+    os.mkfifo(files / "fifo")
+    return files
+
+
+OPENED = [
+    ("kernel", None),
+    ("inside", None),
+    ("deep/up", None),
+    ("missing", FileNotFoundError),
+    ("outside", OSError),
+    ("absolute", OSError),
+    ("out/secret", OSError),
+    ("../secret", OSError),
+    ("deep", IsADirectoryError),
+    ("fifo", IsADirectoryError),
+    ("x" * 300, OSError),
+]
+
+
+@pytest.mark.parametrize(("path", "error"), OPENED)
+def test_nothing_outside_the_folder_is_opened(
+    folder: Path, path: str, error: type[OSError] | None
+) -> None:
+    files = FilesFolder(folder)
+    if error is None:
+        descriptor, size = files.open(path)
+        assert size == 1000 and os.read(descriptor, 10) == b"k" * 10
+        os.close(descriptor)
+    else:
+        with pytest.raises(error):
+            files.open(path)
+    files.close()
+
+
+# --- trees ---
+
+
+@pytest.fixture
+def root(tmp_path: Path) -> Path:
+    top = tmp_path / "root"
+    (top / "etc").mkdir(parents=True)
+    (top / "etc" / "greeting").write_text("hello")
+    (top / "etc" / "link").symlink_to("greeting")
+    (top / "sbin").symlink_to("etc")
+    (top / "out").symlink_to("/")
+    os.link(top / "etc" / "greeting", top / "same")
+    os.mkfifo(top / "fifo")
+    return top
+
+
+def find(tree: Tree, path: str) -> bytes:
+    handle = tree.top()
+    for name in path.split("/"):
+        handle, _, _ = tree.lookup(handle, name.encode())
+    return handle
+
+
+def test_handles_mean_the_same_after_a_restart(root: Path) -> None:
+    first = Tree("notebook", root)
+    handles = {
+        path: find(first, path) for path in ("etc", "etc/greeting", "etc/link", "same", "fifo")
+    }
+    first.close()
+    second = Tree("notebook", root)
+    assert second.read(handles["etc/greeting"], 1, 3)[0] == b"ell"
+    assert second.link(handles["etc/link"])[0] == b"greeting"
+    assert second.attributes(handles["fifo"]).type is FileType.FIFO
+    assert handles["same"] == handles["etc/greeting"]
+    assert second.attributes(handles["same"]).links == 2
+    assert find(second, "etc") == handles["etc"]
+    second.close()
+
+
+def test_listing(root: Path) -> None:
+    tree = Tree("notebook", root)
+    names, directory = tree.names(tree.top())
+    assert sorted(n.name for n in names) == [b"etc", b"fifo", b"out", b"same", b"sbin"]
+    assert [n.cookie for n in names] == sorted(n.cookie for n in names)
+    assert all(n.cookie > 2 for n in names) and directory.type is FileType.DIRECTORY
+    (root / "new").write_text("x")
+    assert b"new" in [n.name for n in tree.names(tree.top())[0]]
+    assert tree.lookup(tree.top(), b"..")[0] == tree.top(), "nothing is above the root"
+    tree.close()
+
+
+def test_what_cannot_be_had(root: Path) -> None:
+    tree, other = Tree("notebook", root), Tree("catalogue", root)
+    greeting, etc = find(tree, "etc/greeting"), find(tree, "etc")
+    link = find(tree, "out")
+    cases = [
+        (lambda: tree.lookup(tree.top(), b"nothing"), Status.NOENT),
+        (lambda: tree.lookup(greeting, b"x"), Status.NOTDIR),
+        (lambda: tree.lookup(link, b"etc"), Status.NOTDIR),
+        (lambda: tree.lookup(etc, b"../etc"), Status.ACCES),
+        (lambda: tree.lookup(etc, b""), Status.ACCES),
+        (lambda: tree.link(greeting), Status.INVAL),
+        (lambda: tree.read(etc, 0, 1), Status.INVAL),
+        (lambda: tree.read(find(tree, "fifo"), 0, 1), Status.INVAL),
+        (lambda: tree.names(greeting), Status.NOTDIR),
+        (lambda: tree.attributes(b"short"), Status.BADHANDLE),
+        (lambda: tree.attributes(other.top()), Status.STALE),
+        (lambda: tree.attributes(tree.top()[:8] + bytes(8)), Status.STALE),
+    ]
+    for index, (call, status) in enumerate(cases):
+        with pytest.raises(NfsError) as error:
+            call()
+        assert error.value.status is status, index
+    (root / "etc" / "greeting").unlink()
+    (root / "same").unlink()
+    with pytest.raises(NfsError) as error:
+        tree.attributes(greeting)
+    assert error.value.status is Status.STALE
+    tree.close(), other.close()
+
+
+def test_a_tree_that_is_changed_underneath(root: Path) -> None:
+    """A package upgrade renames a new file over the old one: the old handle goes stale."""
+    tree = Tree("notebook", root)
+    before = find(tree, "etc/greeting")
+    (root / "etc" / "new").write_text("changed")
+    (root / "etc" / "new").rename(root / "etc" / "greeting")
+    assert tree.read(find(tree, "etc/greeting"), 0, 100)[0] == b"changed"
+    assert tree.read(before, 0, 100)[0] == b"hello", "its other name is left"
+    (root / "etc").rename(root / "config")
+    assert tree.read(find(tree, "config/greeting"), 0, 100)[0] == b"changed"
+    tree.close()
+
+
+# --- ports, programs ---
+
+
+def test_the_holder_of_a_port_is_named() -> None:
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
+        sock.bind(("127.0.0.1", 0))
+        found = holder("udp", sock.getsockname()[1])
+        assert found and found.pid == os.getpid() and str(os.getpid()) in str(found)
+    with socket.create_server(("127.0.0.1", 0)) as server:
+        port = server.getsockname()[1]
+        assert holder("tcp", port) and holder("udp", port) is None
+
+
+def test_a_missing_program_is_named(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("PATH", str(tmp_path))
+    with pytest.raises(LackingError, match="apt install grub-common grub-pc-bin"):
+        bootloader.build_missing(tmp_path, ("bios",))
+    program = tmp_path / "grub-mkimage"
+    program.write_text("#!/bin/sh\necho broken >&2\nexit 1\n")
+    program.chmod(0o755)
+    monkeypatch.setattr(bootloader, "MODULES", tmp_path)
+    with pytest.raises(LackingError, match="apt install grub-efi-amd64-bin"):
+        bootloader.build_missing(tmp_path, ("uefi-x64",))
+    (tmp_path / "i386-pc").mkdir()
+    with pytest.raises(LackingError, match="broken"):
+        bootloader.build_missing(tmp_path, ("bios",))
+    assert not list((tmp_path / "loader").iterdir()), "nothing half done is left"
+
+
+# --- leases ---
+
+LEASE = Lease(IPv4Address("10.61.8.100"), "tideroom", "02:61:08:00:00:0a", LeaseState.BOUND, 1e9, 7)
+
+
+def test_leases_are_there_again(tmp_path: Path) -> None:
+    path = tmp_path / "state.db"
+    store = LeaseStore(path)
+    store.keep([LEASE])
+    changed = Lease(LEASE.address, "tideroom", "02:61:08:00:00:0b", LeaseState.DECLINED, 2e9)
+    other = Lease(IPv4Address("10.61.8.101"), "tideroom", LEASE.mac, LeaseState.BOUND, 3e9)
+    store.keep([LEASE, changed, other])
+    assert read_leases(path).at(LEASE.address) == changed, "another process reads along"
+    store.close()
+    found = LeaseStore(path).load()
+    assert found.at(LEASE.address) == changed
+    assert found.of("tideroom", LEASE.mac) == other
+
+
+def test_stores_that_cannot_be_used(tmp_path: Path) -> None:
+    path = tmp_path / "state.db"
+    LeaseStore(path).close()
+    with sqlite3.connect(path) as connection:
+        connection.execute("update schema_version set version = 99")
+    with pytest.raises(SchemaError, match="version 99"):
+        LeaseStore(path)
+    path.write_bytes(b"no database" * 100)
+    with pytest.raises(SchemaError):
+        LeaseStore(path)
+    assert read_leases(path).at(LEASE.address) is None
+    assert read_leases(tmp_path / "none.db").at(LEASE.address) is None
