@@ -181,6 +181,8 @@ def test_only_ones_own_root_can_be_mounted(serving: Serving) -> None:
     cases = [
         (own, "/roots/catalogue", "access"),
         (own, "/roots/nothing", "not_found"),
+        (own, "/roots/notebook/nothing", "not_found"),
+        (own, "/roots/notebook/../catalogue", "not_found"),
         (own, "/", "not_found"),
         (IPv4Address("10.61.8.77"), "/roots/notebook", "access"),
     ]
@@ -191,9 +193,12 @@ def test_only_ones_own_root_can_be_mounted(serving: Serving) -> None:
     assert reasons == [
         "the root of tide-01 is /roots/notebook",
         "the root of tide-01 is /roots/notebook",
+        "there is no directory /nothing/ in the root notebook",
+        "there is no directory /../catalogue/ in the root notebook",
         "the root of tide-01 is /roots/notebook",
         "10.61.8.77 is no client of the site",
     ]
+    NfsRoot(serving.wire, own, SERVER, "/roots/notebook/usr/share/").close()
     mine = NfsRoot(serving.wire, own, SERVER, "/roots/notebook")
     theirs = NfsRoot(
         serving.wire, IPv4Address("10.61.9.21"), IPv4Address("10.61.9.1"), "/roots/catalogue"

@@ -84,17 +84,10 @@ def root(tmp_path: Path) -> Path:
     return top
 
 
-def find(tree: Tree, path: str) -> bytes:
-    handle = tree.top()
-    for name in path.split("/"):
-        handle, _, _ = tree.lookup(handle, name.encode())
-    return handle
-
-
 def test_handles_mean_the_same_after_a_restart(root: Path) -> None:
     first = Tree("notebook", root)
     handles = {
-        path: find(first, path) for path in ("etc", "etc/greeting", "etc/link", "same", "fifo")
+        path: first.find(path) for path in ("etc", "etc/greeting", "etc/link", "same", "fifo")
     }
     first.close()
     second = Tree("notebook", root)
@@ -103,7 +96,7 @@ def test_handles_mean_the_same_after_a_restart(root: Path) -> None:
     assert second.attributes(handles["fifo"]).type is FileType.FIFO
     assert handles["same"] == handles["etc/greeting"]
     assert second.attributes(handles["same"]).links == 2
-    assert find(second, "etc") == handles["etc"]
+    assert second.find("etc") == handles["etc"]
     second.close()
 
 
@@ -121,8 +114,8 @@ def test_listing(root: Path) -> None:
 
 def test_what_cannot_be_had(root: Path) -> None:
     tree, other = Tree("notebook", root), Tree("catalogue", root)
-    greeting, etc = find(tree, "etc/greeting"), find(tree, "etc")
-    link = find(tree, "out")
+    greeting, etc = tree.find("etc/greeting"), tree.find("etc")
+    link = tree.find("out")
     cases = [
         (lambda: tree.lookup(tree.top(), b"nothing"), Status.NOENT),
         (lambda: tree.lookup(greeting, b"x"), Status.NOTDIR),
@@ -131,7 +124,7 @@ def test_what_cannot_be_had(root: Path) -> None:
         (lambda: tree.lookup(etc, b""), Status.ACCES),
         (lambda: tree.link(greeting), Status.INVAL),
         (lambda: tree.read(etc, 0, 1), Status.INVAL),
-        (lambda: tree.read(find(tree, "fifo"), 0, 1), Status.INVAL),
+        (lambda: tree.read(tree.find("fifo"), 0, 1), Status.INVAL),
         (lambda: tree.names(greeting), Status.NOTDIR),
         (lambda: tree.attributes(b"short"), Status.BADHANDLE),
         (lambda: tree.attributes(other.top()), Status.STALE),
@@ -152,13 +145,13 @@ def test_what_cannot_be_had(root: Path) -> None:
 def test_a_tree_that_is_changed_underneath(root: Path) -> None:
     """A package upgrade renames a new file over the old one: the old handle goes stale."""
     tree = Tree("notebook", root)
-    before = find(tree, "etc/greeting")
+    before = tree.find("etc/greeting")
     (root / "etc" / "new").write_text("changed")
     (root / "etc" / "new").rename(root / "etc" / "greeting")
-    assert tree.read(find(tree, "etc/greeting"), 0, 100)[0] == b"changed"
+    assert tree.read(tree.find("etc/greeting"), 0, 100)[0] == b"changed"
     assert tree.read(before, 0, 100)[0] == b"hello", "its other name is left"
     (root / "etc").rename(root / "config")
-    assert tree.read(find(tree, "config/greeting"), 0, 100)[0] == b"changed"
+    assert tree.read(tree.find("config/greeting"), 0, 100)[0] == b"changed"
     tree.close()
 
 

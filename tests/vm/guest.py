@@ -31,7 +31,10 @@ echo "GUEST interface $interface"
 ip link set lo up; ip link set $interface up
 udhcpc -i $interface -n -q -t 10 -O rootpath -s /udhcpc || echo "GUEST no lease"
 from=${nfsroot%%,*}; options=${nfsroot#*,}
-mount -t nfs -o ro,$options $from /root && exec switch_root /root /sbin/hello
+if mount -t nfs -o ro,$options $from /root; then
+  mount --move /dev /root/dev
+  exec switch_root /root /sbin/hello
+fi
 echo "GUEST could not mount $nfsroot"
 poweroff -f
 """
@@ -51,9 +54,11 @@ echo "GUEST arguments $(cat /proc/cmdline)"
 echo "GUEST file $(cat /etc/greeting)"
 echo "GUEST link $(cat /etc/link)"
 echo "GUEST names $(ls /usr/share/many | wc -l)"
-echo "GUEST sum $(md5sum < /usr/share/large)"
 echo "GUEST root $(grep ' / nfs ' /proc/mounts)"
-echo x > /etc/new 2>/dev/null && echo "GUEST wrote to a read-only root"
+(echo x > /etc/new) 2>/dev/null && echo "GUEST wrote to a read-only root"
+echo "GUEST waits for a key"
+read key
+echo "GUEST sum $(md5sum < /usr/share/large)"
 echo "GUEST end"
 poweroff -f
 """
@@ -123,7 +128,7 @@ def _cpio(name: str, data: bytes, mode: int) -> bytes:
 
 def write_root(folder: Path, greeting: str, large: bytes) -> None:
     """A root whose init says what it got, and powers off."""
-    for name in ("bin", "sbin", "etc", "proc", "usr/share/many"):
+    for name in ("bin", "sbin", "etc", "dev", "proc", "usr/share/many"):
         (folder / name).mkdir(parents=True, exist_ok=True)
     shutil.copy(BUSYBOX, folder / "bin" / "busybox")
     for applet in ("sh", "mount", "cat", "ls", "wc", "md5sum", "grep", "poweroff", "sed"):

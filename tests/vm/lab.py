@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import os
 import shutil
+import socket
 import subprocess
+import sys
 import time
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -19,19 +21,24 @@ class Machine:
 
     process: subprocess.Popen[bytes]
     log: Path
+    serial: Path
 
     @property
     def console(self) -> str:
         return self.log.read_bytes().decode("utf-8", "replace")
 
-    def wait(self, seconds: float) -> str:
-        """The whole console after the machine switched itself off."""
-        try:
-            self.process.wait(seconds)
-        except subprocess.TimeoutExpired:
-            self.process.kill()
-            self.process.wait()
-        return self.console
+    def wait_for(self, text: str, seconds: float) -> None:
+        until = time.monotonic() + seconds
+        while text not in self.console:
+            assert self.process.poll() is None, f"switched off before {text!r}: {self.console}"
+            assert time.monotonic() < until, f"no {text!r}: {self.console}"
+            time.sleep(0.2)
+
+    def press_return(self) -> None:
+        with socket.socket(socket.AF_UNIX) as sock:
+            sock.connect(str(self.serial))
+            sock.sendall(b"\r")
+            time.sleep(0.5)
 
     def said(self, key: str) -> str:
         """What stands behind `GUEST key` on the console."""
@@ -46,6 +53,8 @@ class Lab:
     folder: Path
     name: str = field(default_factory=lambda: f"daskel-{os.getpid()}")
     _processes: list[subprocess.Popen[bytes]] = field(default_factory=list)
+    _server: subprocess.Popen[bytes] | None = None
+    _clients: list[str] = field(default_factory=list)
 
     def open(self) -> None:
         self._ip("netns", "add", self.name)
@@ -59,7 +68,19 @@ class Lab:
             if process.poll() is None:
                 process.terminate()
                 process.wait(10)
-        self._ip("netns", "delete", self.name)
+        for name in (*self._clients, self.name):
+            self._ip("netns", "delete", name)
+
+    def add_client(self, address: str) -> str:
+        """A namespace of its own for programs of a client; its name."""
+        name = f"{self.name}-c"
+        self._ip("netns", "add", name)
+        self.run("ip", "link", "add", "client", "type", "veth", "peer", "eth0", "netns", name)
+        self.run("ip", "link", "set", "client", "master", "clients", "up")
+        self._clients.append(name)
+        for words in (f"address add {address}/24 dev eth0", "link set eth0 up", "link set lo up"):
+            self._ip("-n", name, *words.split())
+        return name
 
     def _ip(self, *words: str) -> None:
         subprocess.run(["ip", *words], check=True, capture_output=True)
@@ -74,32 +95,45 @@ class Lab:
         self._processes.append(process)
         return process
 
-    def serve(self, site: Path, log: Path) -> subprocess.Popen[bytes]:
-        """`daskel serve`, ready when this returns."""
-        process = self.start(shutil.which("daskel") or "daskel", "serve", "--site", site, log=log)
+    @property
+    def server_log(self) -> Path:
+        return self.folder / "serve.log"
+
+    def serve(self, site: Path) -> None:
+        """`daskel serve` as a user would run it, ready when this returns."""
+        program, log = Path(sys.executable).with_name("daskel"), self.server_log
+        self._server = self.start(program, "serve", "--site", site, log=log)
         for _ in range(200):
             if b" ready " in log.read_bytes():
-                return process
-            assert process.poll() is None, log.read_text()
+                return
+            assert self._server.poll() is None, log.read_text()
             time.sleep(0.1)
         raise AssertionError(log.read_text())
+
+    def kill_server(self) -> None:
+        """As suddenly as it goes."""
+        assert self._server
+        self._server.kill()
+        self._server.wait()
 
     def boot(self, name: str, mac: str, firmware: str) -> Machine:
         """Switch on an empty machine: bios, uefi or uefi-http."""
         tap = f"tap-{name}"
         self.run("ip", "tuntap", "add", tap, "mode", "tap")
         self.run("ip", "link", "set", tap, "master", "clients", "up")
-        log = self.folder / f"{name}.console"
+        log, serial = self.folder / f"{name}.console", self.folder / f"{name}.serial"
         process = self.start(
             "qemu-system-x86_64", "-accel", "tcg", "-cpu", "max", "-m", "768",
-            "-nodefaults", "-display", "none", "-no-reboot", "-serial", f"file:{log}",
+            "-nodefaults", "-display", "none", "-no-reboot",
+            "-chardev", f"socket,id=serial,path={serial},server=on,wait=off,logfile={log}",
+            "-serial", "chardev:serial",
             "-netdev", f"tap,id=net,ifname={tap},script=no,downscript=no",
             "-device", f"virtio-net-pci,netdev=net,mac={mac},bootindex=1" + _rom(firmware),
             *self._firmware(name, firmware),
             log=self.folder / f"{name}.qemu",
         )  # fmt: skip
         log.touch()
-        return Machine(process, log)
+        return Machine(process, log, serial)
 
     def _firmware(self, name: str, firmware: str) -> list[str]:
         if firmware == "bios":

@@ -148,13 +148,23 @@ class _Connection(asyncio.Protocol):
         return b"" if known else None  # NULL, UNMOUNT, UNMOUNT_ALL: nothing is kept
 
     def _mount_path(self, path: str) -> bytes:
-        asked = "/" + path.strip("/")
-        if self._root is not None and asked == export_path(self._root):
-            self._shared.emit(Mounted(self._who, self._root))
-            return mount.mounted(self._shared.trees[self._root].top())
-        self._shared.emit(MountRefused(self._who, path, self._why_not()))
-        exists = asked in map(export_path, self._shared.trees)
-        return mount.refused(mount.Status.ACCESS if exists else mount.Status.NOT_FOUND)
+        """The handle of the client's root, or of a directory in it."""
+        asked = "/" + path.strip("/") + "/"
+        root = next((r for r in self._shared.trees if asked.startswith(export_path(r) + "/")), None)
+        reason, status = self._why_not(), mount.Status.NOT_FOUND
+        if root is not None and root == self._root:
+            below = asked.removeprefix(export_path(root))
+            try:
+                handle = self._shared.trees[root].find(below.strip("/"))
+            except NfsError:
+                reason = f"there is no directory {below} in the root {root}"
+            else:
+                self._shared.emit(Mounted(self._who, root))
+                return mount.mounted(handle)
+        elif root is not None:
+            status = mount.Status.ACCESS
+        self._shared.emit(MountRefused(self._who, path, reason))
+        return mount.refused(status)
 
     def _why_not(self) -> str:
         if self._who.name is None:

@@ -98,6 +98,13 @@ class Tree:
     def top(self) -> bytes:
         return self._handle(self._top_inode)
 
+    def find(self, path: str) -> bytes:
+        """The handle of what `path` below the root names; symbolic links are not followed."""
+        handle = self.top()
+        for name in filter(None, path.split("/")):
+            handle = self.lookup(handle, os.fsencode(name))[0]
+        return handle
+
     def attributes(self, handle: bytes) -> Attributes:
         with self._opened(handle, os.O_PATH | os.O_NOFOLLOW) as (_, status):
             return self._attributes(status)

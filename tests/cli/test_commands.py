@@ -1,0 +1,194 @@
+"""The installed program, on files in a temporary folder."""
+
+from __future__ import annotations
+
+import json
+import socket
+from pathlib import Path
+
+import pytest
+
+from daskel.cli.main import COMMANDS
+from tests.conftest import daskel
+
+
+def test_every_command_has_help_with_an_example() -> None:
+    top = daskel("--help").stdout
+    for module in COMMANDS:
+        text = daskel(module.NAME, "--help").stdout
+        assert module.NAME in top and module.HELP.split(":")[0] in " ".join(top.split())
+        assert f"example:\n  daskel {module.NAME}" in text
+
+
+USAGE = [
+    ([], 2),
+    (["chek"], 2),
+    (["explain"], 2),
+    (["serve", "--loopback", "80"], 2),
+    (["--version"], 0),
+]
+
+
+@pytest.mark.parametrize(("words", "code"), USAGE)
+def test_usage(words: list[str], code: int) -> None:
+    done = daskel(*words)
+    assert done.returncode == code and "Traceback" not in done.stderr
+
+
+def test_demo() -> None:
+    done = daskel("demo", "--json")
+    assert done.returncode == 0, done.stderr
+    result = json.loads(done.stdout)
+    assert result["good"] and len(result["clients"]) == 22
+    by_name = {client["client"]: client for client in result["clients"]}
+    assert {client["firmware"] for client in by_name.values()} == {
+        "bios",
+        "uefi",
+        "uefi-http",
+        "arm64",
+    }
+    for client in by_name.values():
+        assert client["stage"] == "root" and client["problem"] is None
+        whats = [file["what"] for file in client["files"]]
+        assert whats == ["loader", "configuration", "kernel", "initrd"] + ["root"] * 6
+    assert by_name["tide-01"]["address"] == "10.61.8.21"
+    assert "console=ttyS0,115200" in by_name["tide-01"]["command_line"]
+    assert "quiet" not in by_name["tide-01"]["command_line"]
+    assert "quiet" in by_name["tide-02"]["command_line"]
+
+
+def test_demo_does_not_overwrite(tmp_path: Path) -> None:
+    (tmp_path / "mine").write_text("x")
+    assert daskel("demo", "--keep", tmp_path).returncode == 2
+    assert [path.name for path in tmp_path.iterdir()] == ["mine"]
+
+
+def test_check_a_good_site(demo_folder: Path) -> None:
+    done = daskel("check", cwd=demo_folder)
+    assert done.returncode == 0
+    assert "No findings." in done.stdout and "22 clients, 3 segments, 5 loadouts" in done.stdout
+    found = json.loads(daskel("check", "--json", cwd=demo_folder).stdout)
+    assert found == {"site": "daskel.toml", "good": True, "findings": []}
+
+
+def test_check_names_place_text_and_way_out(demo_folder: Path) -> None:
+    site = demo_folder / "daskel.toml"
+    site.write_text(
+        site.read_text().replace('group = "tide"\naddress = "10.61.8.22"', 'grup = "tide"')
+    )
+    done = daskel("check", cwd=demo_folder)
+    assert done.returncode == 2
+    line = next(n for n, text in enumerate(site.read_text().splitlines(), 1) if "grup" in text)
+    assert f"daskel.toml:{line}:1: invalid: there is no key 'grup' in [client.NAME]" in done.stdout
+    assert '    | grup = "tide"\n    | ^^^^\n      did you mean group?' in done.stdout
+    for command in (["serve", "--loopback"], ["explain", "tide-01"]):
+        refused = daskel(*command, cwd=demo_folder)
+        assert (
+            refused.returncode == 2 and "grup" in refused.stdout and "ready" not in refused.stdout
+        )
+    found = json.loads(daskel("check", "--json", cwd=demo_folder).stdout)["findings"]
+    assert found == [
+        {
+            "severity": "invalid",
+            "place": {"file": "daskel.toml", "line": line, "column": 1},
+            "text": "grup",
+            "problem": "there is no key 'grup' in [client.NAME]",
+            "remedy": "did you mean group?",
+        }
+    ]
+
+
+def test_check_missing_files(demo_folder: Path) -> None:
+    (demo_folder / "files/notebook/vmlinuz").rename(demo_folder / "files/notebook/vmlinuz-6")
+    (demo_folder / "files/logger/Image").unlink()
+    (demo_folder / "files/logger/Image").symlink_to("/etc/hostname")
+    (demo_folder / "roots/logger").rename(demo_folder / "roots/loger")
+    done = daskel("check", cwd=demo_folder)
+    assert done.returncode == 1
+    for text in (
+        "kernel notebook/vmlinuz of loadout notebook: no such file or directory",
+        "did you mean notebook/vmlinuz-6?",
+        "kernel logger/Image of loadout logger: invalid cross-device link",
+        "root logger: the folder",
+    ):
+        assert text in done.stdout, text
+    refused = daskel("serve", "--loopback", cwd=demo_folder)
+    assert refused.returncode == 1 and "vmlinuz" in refused.stdout, "nothing starts"
+
+
+def test_explain(demo_folder: Path) -> None:
+    text = (demo_folder / "daskel.toml").read_text().splitlines()
+    found = json.loads(daskel("explain", "tide-01", "--json", cwd=demo_folder).stdout)
+    steps = {step["title"]: step for step in found["steps"]}
+    assert list(steps) == [
+        "DHCP reply",
+        "Boot loader",
+        "Loader configuration",
+        "Kernel",
+        "Command line",
+        "Root filesystem",
+    ]
+    options = {value["option"]: value for value in steps["DHCP reply"]["values"]}
+    assert options[3]["name"] == "router" and options[3]["value"] == "10.61.8.1"
+    assert options[17]["value"].startswith("10.61.8.1:/roots/notebook,v3,tcp,port=2049")
+    for step in found["steps"]:
+        for value in step["values"]:
+            place = value["from"]
+            if place and value["name"] == "argument" and "=" in value["value"]:
+                assert place["column"] <= len(text[place["line"] - 1])
+    line = steps["Command line"]["text"]
+    assert line.endswith("ro hostname=tide-01 console=ttyS0,115200")
+    assert line in steps["Loader configuration"]["text"]
+    by_value = {value["value"]: value["from"]["line"] for value in steps["Command line"]["values"]}
+    assert text[by_value["console=ttyS0,115200"] - 1] == 'args = ["-quiet", "console=ttyS0,115200"]'
+
+
+EXPLAINED = [
+    (["02-61-08-00-00-01"], 0, "option"),
+    (["lib-01", "--firmware", "uefi-http"], 0, "http://10.61.9.1/loader/uefi-x64.efi"),
+    (["lib-01", "--firmware", "uefi"], 0, "loader/uefi-x64.efi"),
+    (["buoy-1", "--firmware", "arm64"], 0, "loader/uefi-arm64.efi"),
+    (["tide-13"], 2, "did you mean tide-"),
+    (["02:61:ff:00:00:01"], 2, "there is no client"),
+]
+
+
+@pytest.mark.parametrize(("words", "code", "expected"), EXPLAINED)
+def test_explain_clients(demo_folder: Path, words: list[str], code: int, expected: str) -> None:
+    done = daskel("explain", *words, cwd=demo_folder)
+    assert done.returncode == code
+    assert expected in done.stdout + done.stderr
+
+
+def test_explain_what_does_not_boot(demo_folder: Path) -> None:
+    site = demo_folder / "daskel.toml"
+    text = (
+        site.read_text()
+        .replace(', "uefi-arm64"', "")
+        .replace('boot = "catalogue"', 'boot = "disk"')
+    )
+    site.write_text(text)
+    arm = daskel("explain", "buoy-1", "--firmware", "arm64", cwd=demo_folder)
+    assert arm.returncode == 1 and "add it to loaders in [site]" in arm.stdout
+    disk = daskel("explain", "lib-01", cwd=demo_folder)
+    assert disk.returncode == 0 and "starts from its own disk" in disk.stdout
+
+
+def test_what_is_lacking_is_said(tmp_path: Path, demo_folder: Path) -> None:
+    done = daskel("check", cwd=tmp_path / "..")
+    assert done.returncode == 3 and "--site" in done.stderr
+    (demo_folder / "daskel.toml").write_text(
+        (demo_folder / "daskel.toml").read_text().replace('"state.db"', '"/proc/none/state.db"')
+    )
+    done = daskel("serve", "--loopback", cwd=demo_folder)
+    assert done.returncode == 3 and "state" in done.stderr and "Traceback" not in done.stderr
+
+
+def test_serve_without_the_segments_address(demo_folder: Path) -> None:
+    with socket.socket() as sock:  # 10.61.8.1 is not this machine's
+        with pytest.raises(OSError, match="assign"):
+            sock.bind(("10.61.8.1", 0))
+    done = daskel("serve", cwd=demo_folder)
+    assert done.returncode == 3
+    assert "no interface of this machine has segment tideroom's address 10.61.8.1" in done.stderr
+    assert "ip address add 10.61.8.1/24" in done.stderr

@@ -1,0 +1,209 @@
+"""The whole job: real firmware boots a real kernel to its own NFS root, served as a user would."""
+
+from __future__ import annotations
+
+import os
+import random
+import shutil
+import subprocess
+from collections.abc import Iterator
+from hashlib import md5
+from pathlib import Path
+
+import pytest
+
+from tests.vm import guest
+from tests.vm.lab import SERVER, Lab, Machine
+
+NO_QEMU = not shutil.which("qemu-system-x86_64")
+CI = "CI" in os.environ  # there a missing program is a failure
+pytestmark = [
+    pytest.mark.vm,
+    pytest.mark.skipif(os.geteuid() != 0 and not CI, reason="network namespaces need root"),
+    pytest.mark.skipif(NO_QEMU and not CI, reason="QEMU is not installed"),
+]
+
+SITE = """format = 1
+[site]
+name = "Skerry Point"
+roots = "roots"
+state = "state.db"
+[segment.tideroom]
+network = "10.61.8.0/24"
+server = "10.61.8.1"
+dhcp = "full"
+pool = ["10.61.8.100 - 10.61.8.199"]
+domain = "tide.skerry.example"
+args = ["console=ttyS0,115200", "hostname={{ client.name }}"]
+[root.notebook]
+[root.catalogue]
+[loadout.notebook]
+kernel = "notebook/vmlinuz"
+initrd = ["notebook/initrd.img"]
+root = "notebook"
+[loadout.catalogue]
+kernel = "notebook/vmlinuz"
+initrd = ["notebook/initrd.img"]
+args = ["screen.page='http://catalogue.skerry.example/a b'"]
+root = "catalogue"
+[group.tide]
+segment = "tideroom"
+boot = "notebook"
+[client.tide-01]
+mac = "02:61:08:00:00:01"
+group = "tide"
+address = "10.61.8.21"
+[client.tide-02]
+mac = "02:61:08:00:00:02"
+group = "tide"
+[client.tide-03]
+mac = "02:61:08:00:00:03"
+group = "tide"
+boot = "catalogue"
+args = ["-screen.page", "screen.page=here"]
+[client.tide-04]
+mac = "02:61:08:00:00:04"
+group = "tide"
+address = "10.61.8.24"
+"""
+
+GREETINGS = {"notebook": "hello from the notebook", "catalogue": "hello from the catalogue"}
+LARGE = random.Random(61).randbytes(3_000_001)
+MACHINES = [  # name, last byte of the MAC address, firmware, root
+    ("tide-01", "bios", "notebook"),
+    ("tide-02", "uefi", "notebook"),
+    ("tide-03", "uefi-http", "catalogue"),
+]
+PATIENCE = 400.0  # seconds for three emulated machines on two cores
+
+
+@pytest.fixture(scope="module")
+def lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
+    folder = tmp_path_factory.mktemp("vm")
+    (folder / "daskel.toml").write_text(SITE)
+    (folder / "files" / "notebook").mkdir(parents=True)
+    shutil.copy(guest.kernel(), folder / "files" / "notebook" / "vmlinuz")
+    guest.write_initrd(folder / "files" / "notebook" / "initrd.img")
+    for root, greeting in GREETINGS.items():
+        guest.write_root(folder / "roots" / root, greeting, LARGE)
+    found = Lab(folder)
+    try:
+        found.open()
+        found.serve(folder / "daskel.toml")
+        yield found
+    finally:
+        found.close()
+
+
+def test_three_kinds_of_firmware_boot_to_their_roots(lab: Lab) -> None:
+    machines = {
+        name: lab.boot(name, f"02:61:08:00:00:{name[-2:]}", firmware)
+        for name, firmware, _ in MACHINES
+    }
+    for machine in machines.values():
+        machine.wait_for("GUEST waits for a key", PATIENCE)
+
+    text = lab.server_log.read_text()
+    lab.kill_server()  # mounted roots must go on with the next server
+    lab.serve(lab.folder / "daskel.toml")
+    for machine in machines.values():
+        machine.press_return()
+        machine.wait_for("GUEST end", PATIENCE)
+
+    for name, firmware, root in MACHINES:
+        _check(machines[name], name, root)
+        _check_log([line for line in text.splitlines() if name in line], firmware, root)
+
+
+def _check(machine: Machine, name: str, root: str) -> None:
+    """The console of one machine."""
+    arguments = machine.said("arguments")
+    assert machine.said("name") == name
+    assert machine.said("file") == machine.said("link") == GREETINGS[root]
+    assert machine.said("names") == "500"
+    assert machine.said("sum").startswith(md5(LARGE).hexdigest())
+    assert f"{SERVER}:/roots/{root} / nfs ro," in machine.said("root")
+    assert f"nfsroot={SERVER}:/roots/{root},v3,tcp" in arguments
+    assert ("screen.page=here" in arguments) is (name == "tide-03")
+    assert "wrote to a read-only root" not in machine.console
+    address = machine.said("address")
+    assert f"hostname {name} rootpath {SERVER}:/roots/{root}," in address
+    assert name != "tide-01" or address.startswith("10.61.8.21 ")
+
+
+def _check_log(lines: list[str], firmware: str, root: str) -> None:
+    """What the server said of one machine, in order."""
+    over = "http" if firmware == "uefi-http" else "tftp"
+    loader = "bios.img" if firmware == "bios" else "uefi-x64.efi"
+    expected = [
+        "seen",
+        f"loader/{loader} ",
+        ".cfg ",
+        "vmlinuz ",
+        "initrd.img ",
+        "seen",
+        "again",
+        f"root {root}",
+    ]
+    position = 0
+    for what in expected:
+        found = [i for i, line in enumerate(lines) if i >= position and what in line]
+        assert found, f"no {what!r} in order: {lines}"
+        position = found[0]
+        sent = any(word in what for word in ("loader/", ".cfg", "vmlinuz", "initrd"))
+        assert not sent or f"over {over}" in lines[position], lines[position]
+    addresses = {
+        word
+        for line in lines
+        if " address " in line
+        for word in line.split()
+        if word.startswith("10.61.8.")
+    }
+    assert len(addresses) == 1, f"one address through the whole boot: {addresses}"
+
+
+def test_other_clients(lab: Lab, tmp_path: Path) -> None:
+    """curl, busybox and nfs-ls, on the wire of the same server, as tide-04."""
+    name = lab.add_client("10.61.8.24")
+
+    def run(*command: str) -> str:
+        inside = ["ip", "netns", "exec", name, *command]
+        done = subprocess.run(inside, capture_output=True, timeout=60, check=False)
+        assert done.returncode == 0, (command, done.stderr)
+        return done.stdout.decode("latin-1")
+
+    kernel = (lab.folder / "files/notebook/vmlinuz").read_bytes()
+    for words in (["--tftp-blksize", "1400"], ["--tftp-no-options"]):
+        run("curl", "-s", *words, "-o", str(tmp_path / "got"), f"tftp://{SERVER}/notebook/vmlinuz")
+        assert (tmp_path / "got").read_bytes() == kernel
+    run(
+        "busybox",
+        "tftp",
+        "-g",
+        "-b",
+        "1428",
+        "-r",
+        "notebook/vmlinuz",
+        "-l",
+        str(tmp_path / "bb"),
+        SERVER,
+    )
+    assert (tmp_path / "bb").read_bytes() == kernel
+    config = run("curl", "-s", f"http://{SERVER}/loader/02:61:08:00:00:04.cfg")
+    assert "hostname=tide-04" in config
+
+    url = f"nfs://{SERVER}/roots/notebook"
+    ports = "version=3&nfsport=2049&mountport=2049"
+    listed = run("nfs-ls", f"{url}?{ports}")
+    assert {line.split()[-1] for line in listed.splitlines()} >= {"bin", "etc", "sbin", "usr"}
+    many = run("nfs-ls", f"{url}/usr/share/many?{ports}")
+    assert len(many.splitlines()) == 500
+    run("nfs-cp", f"{url}/usr/share/large?{ports}", str(tmp_path / "large"))
+    assert (tmp_path / "large").read_bytes() == LARGE
+
+    script = tmp_path / "udhcpc"
+    script.write_text('#!/bin/sh\necho "$1 $ip $hostname $siaddr"\n')
+    script.chmod(0o755)
+    run("ip", "link", "set", "eth0", "address", "02:61:08:00:00:04")
+    dhcp = run("busybox", "udhcpc", "-i", "eth0", "-n", "-q", "-s", str(script), "-f")
+    assert f"bound 10.61.8.24 tide-04 {SERVER}" in dhcp
