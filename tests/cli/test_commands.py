@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import json
+import os
 import socket
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -14,10 +17,23 @@ from tests.conftest import daskel
 
 def test_every_command_has_help_with_an_example() -> None:
     top = daskel("--help").stdout
-    for module in COMMANDS:
-        text = daskel(module.NAME, "--help").stdout
-        assert module.NAME in top and module.HELP.split(":")[0] in " ".join(top.split())
-        assert f"example:\n  daskel {module.NAME}" in text
+    for name, text in COMMANDS.items():
+        assert name in top and text in " ".join(top.split())
+        assert f"example:\n  daskel {name}" in daskel(name, "--help").stdout
+
+
+def test_completion(demo_folder: Path) -> None:
+    def complete(line: str) -> list[str]:
+        told = {"_ARGCOMPLETE": "1", "COMP_LINE": line, "COMP_POINT": str(len(line))}
+        told |= {"_ARGCOMPLETE_STDOUT_FILENAME": str(demo_folder / "completed")}
+        program = Path(sys.executable).with_name("daskel")
+        environment = {**os.environ, **told}
+        subprocess.run([program], cwd=demo_folder, env=environment, check=True, timeout=60)
+        return (demo_folder / "completed").read_text().replace("\v", "\n").split()
+
+    assert set(COMMANDS) <= set(complete("daskel "))
+    assert "lib-01" in complete("daskel explain lib-")
+    assert "uefi-http" in complete("daskel explain lib-01 --firmware ")
 
 
 USAGE = [
@@ -185,9 +201,8 @@ def test_what_is_lacking_is_said(tmp_path: Path, demo_folder: Path) -> None:
 
 
 def test_serve_without_the_segments_address(demo_folder: Path) -> None:
-    with socket.socket() as sock:  # 10.61.8.1 is not this machine's
-        with pytest.raises(OSError, match="assign"):
-            sock.bind(("10.61.8.1", 0))
+    with socket.socket() as sock, pytest.raises(OSError, match="assign"):
+        sock.bind(("10.61.8.1", 0))  # is not this machine's
     done = daskel("serve", cwd=demo_folder)
     assert done.returncode == 3
     assert "no interface of this machine has segment tideroom's address 10.61.8.1" in done.stderr

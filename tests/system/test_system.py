@@ -13,7 +13,6 @@ import pytest
 from daskel.core.boot.address import Lease, LeaseState
 from daskel.core.nfs.nfs3 import FileType, NfsError, Status
 from daskel.store.leases import LeaseStore, read_leases
-from daskel.store.schema import SchemaError
 from daskel.system import bootloader
 from daskel.system.beneath import FilesFolder
 from daskel.system.lacking import LackingError
@@ -208,10 +207,10 @@ def test_stores_that_cannot_be_used(tmp_path: Path) -> None:
     LeaseStore(path).close()
     with sqlite3.connect(path) as connection:
         connection.execute("update schema_version set version = 99")
-    with pytest.raises(SchemaError, match="version 99"):
+    with pytest.raises(LackingError, match="version 99"):
         LeaseStore(path)
     path.write_bytes(b"no database" * 100)
-    with pytest.raises(SchemaError):
+    with pytest.raises(LackingError):
         LeaseStore(path)
     assert read_leases(path).at(LEASE.address) is None
     assert read_leases(tmp_path / "none.db").at(LEASE.address) is None

@@ -10,8 +10,6 @@ from daskel.cli.site import json_argument, path_of, site_argument
 from daskel.core.site.finding import Severity
 from daskel.system.sitefile import load_checked
 
-NAME = "check"
-HELP = "find everything that is wrong with the site file and the files that it names"
 EXAMPLE = ("daskel check", "daskel check --site /etc/daskel/daskel.toml --json")
 
 

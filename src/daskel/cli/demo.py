@@ -33,8 +33,6 @@ from daskel.rehearse.client import Boot, Got, boot
 from daskel.system.lacking import LackingError
 from daskel.system.sitefile import SiteFile, load_checked
 
-NAME = "demo"
-HELP = "show all of it on a made-up site: no root, no network, a few seconds"
 EXAMPLE = ("daskel demo", "daskel demo --keep /tmp/skerry-point")
 _START_WAIT = 15.0  # seconds for the server to be ready
 

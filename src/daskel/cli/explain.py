@@ -22,8 +22,6 @@ from daskel.rehearse.firmware import Face, discover
 from daskel.store.leases import read_leases
 from daskel.system.sitefile import SiteFile, load
 
-NAME = "explain"
-HELP = "show what one client gets, step by step, and the line that each value comes from"
 EXAMPLE = ("daskel explain tide-01", "daskel explain 02:61:08:00:00:01 --firmware uefi")
 _XID = 1
 

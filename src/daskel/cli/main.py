@@ -1,5 +1,8 @@
 # PYTHON_ARGCOMPLETE_OK
-"""The command `daskel`: finds the command asked for, runs it, turns failures into words."""
+"""The command `daskel`: finds the command asked for, runs it, turns failures into words.
+
+A command's module is imported only when it is asked for: the others' libraries take a second.
+"""
 
 from __future__ import annotations
 
@@ -7,20 +10,24 @@ import argparse
 import os
 import sys
 from collections.abc import Callable, Sequence
-from types import ModuleType
+from importlib import import_module
 
 import argcomplete
 
 from daskel import __version__
-from daskel.cli import check, demo, explain, serve
 from daskel.cli.output import ExitCode, Output
-from daskel.store.schema import SchemaError
 from daskel.system.lacking import LackingError
 
-COMMANDS: tuple[ModuleType, ...] = (check, explain, serve, demo)  # in the order of the work
+COMMANDS = {  # in the order of the work
+    "check": "find everything that is wrong with the site file and the files that it names",
+    "explain": "show what one client gets, step by step, and the line that each value comes from",
+    "serve": "answer the clients: DHCP, TFTP, HTTP and NFS, in the foreground, logging every event",
+    "demo": "show all of it on a made-up site: no root, no network, a few seconds",
+}
 
 
-def parser() -> argparse.ArgumentParser:
+def parser(asked: str | None = None) -> argparse.ArgumentParser:
+    """The whole command line; the arguments of the command `asked` alone, or of all."""
     top = argparse.ArgumentParser(
         prog="daskel",
         description="Boots diskless terminals and thin clients from one server, and can say why.",
@@ -28,32 +35,33 @@ def parser() -> argparse.ArgumentParser:
     )
     top.add_argument("--version", action="version", version=f"daskel {__version__}")
     commands = top.add_subparsers(dest="command", metavar="COMMAND", required=True)
-    for module in COMMANDS:
+    for name, text in COMMANDS.items():
         command = commands.add_parser(
-            module.NAME,
-            help=module.HELP,
-            description=module.HELP[:1].upper() + module.HELP[1:] + ".",
-            epilog="example:\n" + "\n".join(f"  {line}" for line in module.EXAMPLE),
+            name,
+            help=text,
+            description=text[:1].upper() + text[1:] + ".",
             formatter_class=argparse.RawDescriptionHelpFormatter,
         )
-        module.arguments(command)
-        command.set_defaults(run=module.run)
+        if asked in (None, name):
+            module = import_module(f"daskel.cli.{name}")
+            command.epilog = "example:\n" + "\n".join(f"  {line}" for line in module.EXAMPLE)
+            module.arguments(command)
+            command.set_defaults(run=module.run)
     return top
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
-    top = parser()
+    words = sys.argv[1:] if arguments is None else arguments
+    first = next((word for word in words if not word.startswith("-")), "")
+    top = parser(None if "_ARGCOMPLETE" in os.environ else first)
     argcomplete.autocomplete(top)
-    args = top.parse_args(arguments)
+    args = top.parse_args(words)
     output = Output(as_json=getattr(args, "json", False))
     run: Callable[[argparse.Namespace, Output], ExitCode] = args.run
     try:
         return int(run(args, output))
     except LackingError as error:
         output.error(error.problem, error.remedy)
-        return ExitCode.LACKING
-    except SchemaError as error:
-        output.error(str(error), "move the state file away, or name another with state = ...")
         return ExitCode.LACKING
     except KeyboardInterrupt:
         return 130

@@ -22,8 +22,6 @@ from daskel.system.bootloader import build_missing
 from daskel.system.lacking import LackingError
 from daskel.system.sitefile import SiteFile
 
-NAME = "serve"
-HELP = "answer the clients: DHCP, TFTP, HTTP and NFS, in the foreground, a log line per event"
 EXAMPLE = ("daskel serve", "daskel serve --loopback        # practise: no root, no network")
 _LOOPBACK_BASE = 20000
 

@@ -26,7 +26,7 @@ from daskel.system.tree import Tree
 class Server:
     """Opens every socket when made, so that nothing is answered while something is lacking.
 
-    Raises LackingError, and SchemaError for a store that cannot be used.
+    Raises LackingError.
     """
 
     def __init__(

@@ -14,11 +14,12 @@ from sqlalchemy.exc import DatabaseError
 from sqlalchemy.pool import StaticPool
 
 from daskel.core.boot.address import Lease, Leases, LeaseState
-from daskel.store.schema import LEASES, SchemaError, prepare
+from daskel.store.schema import LEASES, prepare
+from daskel.system.lacking import LackingError
 
 
 class LeaseStore:
-    """The leases of one server. Raises SchemaError when the file cannot be used."""
+    """The leases of one server. Raises LackingError when the file cannot be used."""
 
     def __init__(self, path: Path) -> None:
         self._engine = create_engine(
@@ -31,7 +32,8 @@ class LeaseStore:
             with self._engine.begin() as connection:
                 prepare(connection)
         except DatabaseError as error:
-            raise SchemaError(str(error.orig)) from error
+            remedy = "name another file with state = ... in [site], or move this one away"
+            raise LackingError(f"the store {path} cannot be used: {error.orig}", remedy) from error
 
     def load(self) -> Leases:
         with self._engine.connect() as connection:

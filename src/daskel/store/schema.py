@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from sqlalchemy import Column, Connection, Float, Integer, MetaData, String, Table, select
 
+from daskel.system.lacking import LackingError
+
 METADATA = MetaData()
 
 VERSION = Table("schema_version", METADATA, Column("version", Integer, nullable=False))
@@ -22,15 +24,12 @@ LEASES = Table(
 CURRENT = 1
 
 
-class SchemaError(Exception):
-    """A store that this version of Daskel cannot use."""
-
-
 def prepare(connection: Connection) -> None:
-    """Create the tables in an empty store. Raises SchemaError when a newer Daskel made it."""
+    """Create the tables in an empty store. Raises LackingError when a newer Daskel made it."""
     METADATA.create_all(connection)
     version = connection.scalar(select(VERSION.c.version))
     if version is None:
         connection.execute(VERSION.insert().values(version=CURRENT))
     elif version != CURRENT:
-        raise SchemaError(f"the store has schema version {version}, this Daskel knows {CURRENT}")
+        problem = f"the store has schema version {version}, this Daskel knows {CURRENT}"
+        raise LackingError(problem, "move it away, or name another with state = ... in [site]")

@@ -1,0 +1,109 @@
+"""Starts Daskel on loopback for a benchmark, and prints ratios of runs made in turn."""
+
+from __future__ import annotations
+
+import json
+import multiprocessing
+import signal
+import socket
+import statistics
+import subprocess
+import sys
+import tempfile
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from ipaddress import IPv4Address
+from pathlib import Path
+
+from daskel.core.boot.wire import Ports, Wire
+
+BASE = 25000
+SERVER, CLIENT = IPv4Address("10.61.8.1"), IPv4Address("10.61.8.21")
+WIRE = Wire(Ports.from_base(BASE), loopback=True)
+RUNS = 5
+
+SITE = """format = 1
+[site]
+roots = "roots"
+state = "state.db"
+loaders = []
+[segment.tideroom]
+network = "10.61.0.0/16"
+server = "10.61.8.1"
+dhcp = "full"
+pool = ["10.61.16.0 - 10.61.255.0"]
+[root.notebook]
+[loadout.notebook]
+kernel = "large"
+root = "notebook"
+[client.tide-01]
+mac = "02:61:08:00:00:01"
+segment = "tideroom"
+boot = "notebook"
+address = "10.61.8.21"
+"""
+
+
+@contextmanager
+def daskel(large: bytes = b"x") -> Iterator[Path]:
+    """`daskel serve` with the file `large` below `files` and in the root; its folder."""
+    with tempfile.TemporaryDirectory(prefix="daskel-bench-") as name:
+        folder = Path(name)
+        for place in ("files", "roots/notebook"):
+            (folder / place).mkdir(parents=True)
+            (folder / place / "large").write_bytes(large)
+        (folder / "daskel.toml").write_text(SITE)
+        command = [sys.executable, "-m", "daskel", "serve", "--json", "--loopback", str(BASE)]
+        process = subprocess.Popen(
+            [*command, "--site", str(folder / "daskel.toml")], stdout=subprocess.PIPE, text=True
+        )
+        assert process.stdout
+        for line in process.stdout:
+            if json.loads(line)["event"] == "ready":
+                break
+        drain = multiprocessing.Process(target=_drain, args=(process.stdout.fileno(),))
+        drain.start()
+        try:
+            yield folder
+        finally:
+            process.send_signal(signal.SIGTERM)
+            process.wait()
+            drain.join()
+
+
+def _drain(descriptor: int) -> None:
+    """Reads the log away, as a terminal would."""
+    with open(descriptor, "rb", closefd=False) as log:
+        while log.read(65536):
+            pass
+
+
+@contextmanager
+def beside(target: Callable[..., None], *arguments: object) -> Iterator[None]:
+    """A baseline's server as a process of its own."""
+    process = multiprocessing.Process(target=target, args=arguments)
+    process.start()
+    try:
+        yield
+    finally:
+        process.terminate()
+        process.join()
+
+
+def udp(address: str, port: int = 0) -> socket.socket:
+    sock = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+    sock.bind((address, port))
+    return sock
+
+
+def compare(
+    title: str, unit: str, ours: Callable[[], float], limit: tuple[str, Callable[[], float]]
+) -> None:
+    """Run both in turn; print the medians, and the median of the ratios of each pair."""
+    ours(), limit[1]()  # warm up
+    pairs = [(ours(), limit[1]()) for _ in range(RUNS)]
+    ratio = statistics.median(a / b for a, b in pairs)
+    print(title)
+    print(f"  daskel            {statistics.median(a for a, _ in pairs):12,.1f} {unit}")
+    print(f"  {limit[0]:<18}{statistics.median(b for _, b in pairs):12,.1f} {unit}")
+    print(f"  ratio             {ratio:12.2f}   (median of {RUNS} pairs)")
