@@ -23,7 +23,7 @@ bench: .venv/installed
 	$(BIN)/python bench/nfs.py
 
 screenshots: .venv/installed
-	tools/screenshots
+	$(BIN)/python tools/screenshots
 
 .venv/installed: pyproject.toml
 	tools/packages python3-venv

@@ -35,6 +35,16 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     return code
 
 
+_PLURALS = {
+    Severity.INVALID: "invalid",
+    Severity.ERROR: "errors",
+    Severity.WARNING: "warnings",
+    Severity.NOTE: "notes",
+}
+
+
 def _summary(counts: Counter[Severity]) -> str:
-    words = [f"{counts[severity]} {severity.value}" for severity in Severity if counts[severity]]
+    words = [
+        f"{counts[s]} {_PLURALS[s] if counts[s] > 1 else s.value}" for s in Severity if counts[s]
+    ]
     return "Findings: " + ", ".join(words) + "." if words else "No findings."

@@ -99,16 +99,14 @@ def _client_names(parsed_args: argparse.Namespace, **_: Any) -> list[str]:
 
 
 def show(output: Output, explanation: Explanation, firmware: Firmware, how: str) -> None:
-    head = Text(explanation.client, style="bold")
-    head += Text(f"  {explanation.mac} on {explanation.segment}, firmware {firmware.value} ({how})")
-    output.print(head)
+    about = f"  {explanation.mac} on {explanation.segment}, firmware {firmware.value} ({how})"
+    output.print(Text.assemble((explanation.client, "bold"), about))
     for number, step in enumerate(explanation.steps, 1):
         output.print()
         output.print(Text(f"{number}  {step.title}", style="bold cyan"))
         output.console.print(_table(step), soft_wrap=False)
         if step.text:
-            for line in step.text.rstrip("\n").split("\n"):
-                output.print(Text(f"   | {line}"))
+            output.block(step.text, "   | ")
     if explanation.problem:
         output.print()
         output.print(Text(f"It does not boot: {explanation.problem}", style="bold red"))

@@ -46,6 +46,13 @@ class Output:
     def print(self, *what: Any) -> None:
         self.console.print(*what, markup=False, highlight=False, soft_wrap=True)
 
+    def block(self, text: str, margin: str) -> None:
+        """Lines of a file; on a terminal, long ones go on behind the margin."""
+        room = self.console.width - len(margin) if self.console.is_terminal else None
+        for line in text.rstrip("\n").split("\n"):
+            for start in range(0, max(len(line), 1), room or max(len(line), 1)):
+                self.print(margin + line[start : start + room if room else None])
+
     def json(self, value: object) -> None:
         self.out.write(json.dumps(value, ensure_ascii=False, default=str) + "\n")
         self.out.flush()
@@ -54,16 +61,16 @@ class Output:
         if self.as_json:
             self.json({"error": problem, "remedy": remedy})
             return
-        self.errors.print(Text("daskel: ", style="bold red") + Text(problem), soft_wrap=True)
+        self.errors.print(Text.assemble(("daskel: ", "bold red"), problem), soft_wrap=True)
         if remedy:
             self.errors.print(Text(f"        {remedy}"), soft_wrap=True)
 
     def findings(self, findings: list[Finding]) -> None:
         """Each with its place, the line that it is about, and the way out."""
         for finding in findings:
-            place = Text(f"{finding.origin}: ", style="bold")
-            severity = Text(f"{finding.severity.value}: ", style=_COLOURS[finding.severity])
-            self.print(place + severity + Text(finding.problem))
+            place = (f"{finding.origin}: ", "bold")
+            severity = (f"{finding.severity.value}: ", _COLOURS[finding.severity])
+            self.print(Text.assemble(place, severity, finding.problem))
             for line in _source(finding.origin):
                 self.print(Text(line, style="dim"))
             self.print(Text(f"      {finding.remedy}", style="green"))

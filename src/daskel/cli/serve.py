@@ -133,9 +133,9 @@ class Log:
         self._output.json({"time": round(time.time(), 3), **value})
 
     def _line(self, who: str, what: str, rest: str, colour: str) -> None:
-        clock = Text(time.strftime("%H:%M:%S"), style="dim")
-        name = Text(f"  {who or 'daskel':<17}", style="bold" if who else "dim")
-        self._output.print(clock + name + Text(f" {what:<13} {rest}", style=colour))
+        clock = (time.strftime("%H:%M:%S"), "dim")
+        name = (f"  {who or 'daskel':<17}", "bold" if who else "dim")
+        self._output.print(Text.assemble(clock, name, (f" {what:<13} {rest}", colour)))
         self._output.out.flush()
 
 

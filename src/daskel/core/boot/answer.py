@@ -72,6 +72,7 @@ class Answers:
     def __init__(self, site: Site, leases: Leases, ports: Ports) -> None:
         self.site, self.leases, self.ports = site, leases, ports
         fixed = site.by_address.keys()
+        self._network = {n: self._network_settings(n, seg) for n, seg in site.segments.items()}
         self._rules = {name: Addresses(name, seg, fixed) for name, seg in site.segments.items()}
         self._handlers: Mapping[Situation, Callable[[Question], Answer]] = {
             Situation.DISCOVER: self._discover,
@@ -229,11 +230,9 @@ class Answers:
 
     def settings(self, q: Question) -> list[Setting]:
         """Options in their order of rank, each with its origin."""
-        return [*self._network_settings(q), *self._boot_settings(q)]
+        return [*self._network[q.segment], *self._boot_settings(q)]
 
-    def _network_settings(self, q: Question) -> list[Setting]:
-        segment, name = self.site.segments[q.segment], q.segment
-
+    def _network_settings(self, name: str, segment: Segment) -> list[Setting]:
         def setting(code: int, value: bytes, key: str) -> Setting:
             return Setting(code, value, self.site.origin("segment", name, key))
 

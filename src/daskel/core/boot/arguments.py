@@ -15,7 +15,15 @@ from daskel.core.site.layers import Effective, Sourced, effective, key_of
 from daskel.core.site.model import Segment, Site
 
 COMMAND_LINE_LIMIT = 2047  # bytes, COMMAND_LINE_SIZE of Linux on x86
-_TEMPLATES = ImmutableSandboxedEnvironment(undefined=StrictUndefined, autoescape=False)
+
+
+class _Unknown(StrictUndefined):
+    @property
+    def _undefined_message(self) -> str:
+        return f"there is no variable {self._undefined_name!r}"
+
+
+_TEMPLATES = ImmutableSandboxedEnvironment(undefined=_Unknown, autoescape=False)
 
 
 class ArgumentError(ValueError):
