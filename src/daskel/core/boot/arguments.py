@@ -20,7 +20,7 @@ COMMAND_LINE_LIMIT = 2047  # bytes, COMMAND_LINE_SIZE of Linux on x86
 class _Unknown(StrictUndefined):
     @property
     def _undefined_message(self) -> str:
-        return f"there is no variable {self._undefined_name!r}"
+        return self._undefined_hint or f"there is no variable {self._undefined_name!r}"
 
 
 _TEMPLATES = ImmutableSandboxedEnvironment(undefined=_Unknown, autoescape=False)
