@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import asyncio
 import logging
+import resource
 import signal
 import time
 from collections import Counter
@@ -60,6 +61,8 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
 
 
 def _server(file: SiteFile, site: Site, wire: Wire, log: Log) -> Server:
+    most = resource.getrlimit(resource.RLIMIT_NOFILE)[1]
+    resource.setrlimit(resource.RLIMIT_NOFILE, (most, most))  # two files for each transfer
     try:
         file.state.parent.mkdir(parents=True, exist_ok=True)
     except OSError as error:
@@ -147,5 +150,5 @@ class _Handler(logging.Handler):
         self._log = log
 
     def emit(self, record: logging.LogRecord) -> None:
-        reason = f" ({record.exc_info[1]})" if record.exc_info else ""
-        self._log.note("warning", record.getMessage() + reason)
+        reason = f" ({record.exc_info[1]!r})" if record.exc_info else ""
+        self._log.note("warning", " ".join((record.getMessage() + reason).split()))

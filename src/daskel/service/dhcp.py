@@ -78,8 +78,14 @@ class DhcpService:
             self._shared.malformed("dhcp", str(error))
             return None
         unicast = to is None or to == self._server
-        answer = self._shared.answers.dhcp(self._segment, request, time.time(), unicast=unicast)
-        return request, answer
+        now = time.time()
+        try:
+            return request, self._shared.answers.dhcp(self._segment, request, now, unicast=unicast)
+        except Exception:  # a fault of ours with one message must not end the service for all
+            _log.exception(
+                "a DHCP message of %s could not be answered", request.chaddr[:6].hex(":")
+            )
+            return None
 
     def _finish(self, peer: tuple[str, int], request: Packet, answer: Answer) -> None:
         for event in answer.events:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import logging
 import socket
 import time
 
 from aiohttp import web
 from aiohttp.abc import AbstractStreamWriter
+from aiohttp.http_exceptions import HttpProcessingError
 from aiohttp.web import BaseRequest
 
 from daskel.core.boot.identity import Who
@@ -14,6 +16,8 @@ from daskel.core.boot.stages import FileAborted, FileSent
 from daskel.service.content import NotOpened, Opened, open_content
 from daskel.service.shared import Shared
 from daskel.service.sockets import tcp
+
+_log = logging.getLogger(__name__)
 
 
 class HttpService:
@@ -31,7 +35,9 @@ class HttpService:
             raise
         application = web.Application()
         application.router.add_get("/{path:.*}", self._get)
-        self._runner = web.AppRunner(application, access_log=None, handle_signals=False)
+        self._runner = web.AppRunner(
+            application, access_log=None, handle_signals=False, logger=_protocol_log(shared)
+        )
 
     async def serve(self) -> None:
         await self._runner.setup()
@@ -71,12 +77,34 @@ class HttpService:
             self._shared.emit(
                 FileAborted(who, opened.path, "http", "the client closed the connection")
             )
-            raise
+            return response
         if request.method == "GET" and response.status in (200, 206):
             size = response.content_length or 0
             seconds = time.monotonic() - began
             self._shared.emit(FileSent(who, opened.path, opened.kind, size, seconds, "http"))
         return response
+
+
+def _protocol_log(shared: Shared) -> logging.Logger:
+    """Where aiohttp says what went wrong with a connection."""
+    logger = logging.Logger("daskel.http")
+    logger.addHandler(_ProtocolErrors(shared))
+    return logger
+
+
+class _ProtocolErrors(logging.Handler):
+    """Requests that are none are counted; clients that left are no news; the rest is our fault."""
+
+    def __init__(self, shared: Shared) -> None:
+        super().__init__(logging.WARNING)
+        self._shared = shared
+
+    def emit(self, record: logging.LogRecord) -> None:
+        error = record.exc_info[1] if record.exc_info else None
+        if isinstance(error, HttpProcessingError):
+            self._shared.malformed("http", " ".join(error.message.split()))
+        elif not isinstance(error, ConnectionError):
+            _log.warning("HTTP: %s", record.getMessage(), exc_info=record.exc_info)
 
 
 class _OpenFile(web.FileResponse):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ctypes
+import errno
 import os
 import stat
 import struct
@@ -26,6 +27,11 @@ def open_beneath(folder: int, path: bytes, flags: int) -> int:
     return result
 
 
+def reopen(place: int) -> int:
+    """A descriptor to read what an O_PATH descriptor stands for, once it is known to be a file."""
+    return os.open(f"/proc/self/fd/{place}", os.O_RDONLY | os.O_CLOEXEC)
+
+
 class FilesFolder:
     """The site's `files`: regular files are opened by their path below it."""
 
@@ -35,13 +41,14 @@ class FilesFolder:
 
     def open(self, path: str) -> tuple[int, int]:
         """Descriptor and size in bytes. Raises OSError, also for what is no regular file."""
-        flags = os.O_RDONLY | os.O_NONBLOCK  # a FIFO must not block
-        descriptor = open_beneath(self._descriptor, os.fsencode(path), flags)
-        status = os.fstat(descriptor)
-        if not stat.S_ISREG(status.st_mode):
-            os.close(descriptor)
-            raise IsADirectoryError(21, "is not a file", path)
-        return descriptor, status.st_size
+        place = open_beneath(self._descriptor, os.fsencode(path), os.O_PATH)
+        try:
+            status = os.fstat(place)
+            if not stat.S_ISREG(status.st_mode):
+                raise IsADirectoryError(errno.EISDIR, "is not a file", path)
+            return reopen(place), status.st_size
+        finally:
+            os.close(place)
 
     def close(self) -> None:
         os.close(self._descriptor)

@@ -20,7 +20,7 @@ from hashlib import blake2b
 from pathlib import Path
 
 from daskel.core.nfs.nfs3 import Attributes, FileType, NfsError, Space, Status
-from daskel.system.beneath import open_beneath
+from daskel.system.beneath import open_beneath, reopen
 
 _HANDLE = struct.Struct(">QQ")
 _TYPES = {
@@ -135,13 +135,18 @@ class Tree:
                 return os.readlink(b"", dir_fd=descriptor), self._attributes(status)
 
     def read(self, handle: bytes, offset: int, count: int) -> tuple[bytes, Attributes]:
-        with self._opened(handle, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK) as opened:
-            descriptor, status = opened
+        """At most `count` bytes from `offset`; only of regular files, devices are not opened."""
+        with self._opened(handle, os.O_PATH | os.O_NOFOLLOW) as (place, status):
             if not stat.S_ISREG(status.st_mode):
                 raise NfsError(Status.INVAL)
+            if offset >= status.st_size:
+                return b"", self._attributes(status)
             with _statuses():
-                data = os.pread(descriptor, count, offset) if offset < status.st_size else b""
-            return data, self._attributes(status)
+                descriptor = reopen(place)
+                try:
+                    return os.pread(descriptor, count, offset), self._attributes(status)
+                finally:
+                    os.close(descriptor)
 
     def names(self, handle: bytes) -> tuple[list[Name], Attributes]:
         """The directory's entries in the order of their cookies, without `.` and `..`."""
