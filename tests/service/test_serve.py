@@ -131,6 +131,26 @@ def test_files_over_http(serving: Serving) -> None:
     assert sent[0]["client"] == "tide-01" and sent[0]["size"] == 700000
 
 
+def test_a_machine_that_is_reset_begins_anew_at_the_same_port(serving: Serving) -> None:
+    first = Request(READ, b"notebook/vmlinuz", "octet", {"blksize": "1000"}).serialise()
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
+        sock.settimeout(5)
+        target = (serving.address(), serving.wire.ports.tftp)
+
+        def ask(message: bytes) -> tuple[bytes, tuple[str, int]]:
+            sock.sendto(message, target)
+            data, peer = sock.recvfrom(2048)
+            return data, peer
+
+        options, peer = ask(first)
+        sock.sendto(b"\0\4\0\0", peer)
+        assert sock.recv(2048)[:4] == b"\0\3\0\1"
+        sock.sendto(b"\0\4\0\1", peer)
+        assert sock.recv(2048)[:4] == b"\0\3\0\2"
+        again, other = ask(first)
+        assert again == options and other != peer
+
+
 # --- roots ---
 
 

@@ -15,7 +15,7 @@ from daskel.core.nfs.nfs3 import Access, Entry, NfsError, Procedure, Status, per
 from daskel.core.nfs.rpc import Call, Records, Refusal, mark, parse_call, refuse, success
 from daskel.core.nfs.xdr import pack_opaque, pack_u32
 from daskel.core.reader import MalformedError
-from daskel.core.site.layers import effective_on
+from daskel.core.site.layers import effective
 from daskel.service.shared import Shared
 from daskel.service.sockets import tcp
 from daskel.system.tree import Name, Tree, export_of
@@ -131,7 +131,7 @@ class _Connection(asyncio.Protocol):
         self._checked = now
         self._who = self._shared.who(self._address)
         name = self._who.name
-        found = effective_on(self._shared.site, name, self._segment) if name else None
+        found = effective(self._shared.site, name, self._segment) if name else None
         self._root = found.loadout.root if found and found.loadout else None
 
     # --- MOUNT ---

@@ -76,8 +76,10 @@ class TftpService:
                 self._refuse(peer, ErrorCode.UNKNOWN_TRANSFER, "requests only on this port")
 
     def _request(self, request: Request, peer: Peer) -> None:
-        if peer in self._sessions:
-            return None  # the same request again: its transfer will send again by itself
+        if (before := self._sessions.get(peer)) is not None:
+            if before.is_answer_to(request):
+                return None  # the same request again: its transfer will send again by itself
+            before.close()  # the machine was reset, and its firmware begins at the same port
         if request.opcode is Opcode.WRITE:
             return self._refuse(peer, ErrorCode.ACCESS, "nothing can be written here")
         if request.mode != "octet":
@@ -101,7 +103,7 @@ class TftpService:
             return
         mtu = sock.getsockopt(socket.IPPROTO_IP, _IP_MTU)
         transfer = Transfer(opened.size, granted(request, opened.size, mtu - _HEADERS))
-        session = _Session(self, self._shared, peer, who, opened, sock, transfer)
+        session = _Session(self, self._shared, peer, who, opened, sock, transfer, request)
         self._sessions[peer] = session
         session.start()
 
@@ -124,10 +126,16 @@ class _Session:
         opened: Opened,
         sock: socket.socket,
         transfer: Transfer,
+        request: Request,
     ) -> None:
         self._service, self._shared, self._peer, self._who = service, shared, peer, who
         self._opened, self._sock, self._transfer = opened, sock, transfer
+        self._request = request
         self._began = time.monotonic()
+
+    def is_answer_to(self, request: Request) -> bool:
+        """`request` may be the one that began this transfer, sent again."""
+        return request == self._request and self._transfer.acknowledged == 0
 
     def start(self) -> None:
         asyncio.get_running_loop().add_reader(self._sock, self._receive)

@@ -159,6 +159,14 @@ def test_real_firmware_gets_what_it_needs(name: str) -> None:
     assert not dropped and parse(data).options == reply.options
 
 
+@pytest.mark.parametrize("architecture", [7, 9])
+def test_both_numbers_of_uefi_x64(architecture: int) -> None:
+    asked = discover(Face.of(Firmware.UEFI), TIDE, 1)
+    options = {**asked.options, Code.ARCHITECTURE: bytes((0, architecture))}
+    reply = ask(answers(), Packet(1, 1, asked.chaddr, options)).reply
+    assert reply and reply.file == b"loader/uefi-x64.efi"
+
+
 def test_strangers_get_an_address_and_no_boot_information() -> None:
     reply = ask(answers(), discover(BIOS, STRANGER, 1)).reply
     assert reply and str(reply.yiaddr).startswith("10.61.8.1")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from daskel.core.site.layers import Sourced, effective, effective_on, merge
+from daskel.core.site.layers import Sourced, effective, merge
 from daskel.core.site.model import Site
 from daskel.core.site.positions import Origin
 from tests.conftest import DEMO, site_from
@@ -70,7 +70,7 @@ group = ["b", "a"]
 
 
 def test_on_another_segment_the_fixed_address_does_not_hold(demo_site: Site) -> None:
-    here, there = (effective_on(demo_site, "tide-01", s) for s in ("tideroom", "library"))
+    here, there = (effective(demo_site, "tide-01", s) for s in ("tideroom", "library"))
     assert here.address and there.address is None
     assert there.segment and there.segment.value == "library"
     assert there.boot == here.boot

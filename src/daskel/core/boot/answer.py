@@ -24,7 +24,7 @@ from daskel.core.dhcp.options import Code, u32
 from daskel.core.dhcp.packet import NOWHERE, MessageType, Packet
 from daskel.core.dhcp.pxe import BootRequest, boot_options, boot_request
 from daskel.core.dhcp.responder import Situation, reply, situation, wanted_address
-from daskel.core.site.layers import Effective, effective_on
+from daskel.core.site.layers import Effective, effective
 from daskel.core.site.model import Segment, Site
 from daskel.core.site.positions import Origin
 from daskel.core.values import mac_text
@@ -96,7 +96,7 @@ class Answers:
     def question(self, segment: str, request: Packet, now: float) -> Question:
         """What is known about the sender of a message."""
         who = by_mac(self.site, mac_text(request.chaddr))
-        found = effective_on(self.site, who.name, segment) if who.name else None
+        found = effective(self.site, who.name, segment) if who.name else None
         return Question(request, segment, now, who, found, boot_request(request))
 
     def _discover(self, q: Question) -> Answer:

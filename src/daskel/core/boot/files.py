@@ -9,7 +9,7 @@ from daskel.core.boot.arguments import ArgumentError, compose
 from daskel.core.boot.identity import Who
 from daskel.core.boot.loader import FOLDER, IMAGES, config_mac, config_path, configuration, devices
 from daskel.core.boot.wire import Ports
-from daskel.core.site.layers import effective_on
+from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
 
 PATH_LIMIT = 1024  # bytes
@@ -81,7 +81,7 @@ def content(
     name = site.by_mac.get(mac)
     if name is None:
         return Missing(path, f"no client has the MAC address {mac}")
-    found = effective_on(site, name, segment)
+    found = effective(site, name, segment)
     here = site.segments[segment]
     try:
         arguments = compose(site, found, here, ports, who.address if who.name == name else None)

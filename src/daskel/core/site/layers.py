@@ -38,37 +38,30 @@ class Effective:
     arguments: tuple[Sourced[str], ...]  # templates not yet filled in
 
 
-def effective(site: Site, name: str) -> Effective:
-    """Raises KeyError when the site has no client of that name."""
+def effective(site: Site, name: str, on: str | None = None) -> Effective:
+    """Put the layers of one client together. Raises KeyError when the site has no such client.
+
+    `on` is the segment that it turned up on, whatever segment it was given: that one's layer
+    counts then, and a fixed address only if it belongs there.
+    """
     client = site.clients[name]
     groups = [(g, site.groups[g]) for g in client.group if g in site.groups]
     segment = _strongest(site, name, client, groups, "segment")
+    address = _address(site, name, client)
+    if on is not None and (segment is None or segment.value != on):
+        segment = Sourced(on, site.origin("segment", on))
+        inside = address is not None and address.value in site.segments[on].network
+        address = address if inside else None
     boot = _strongest(site, name, client, groups, "boot")
-    loadout = site.loadouts.get(boot.value) if boot else None
     return Effective(
         name=name,
         client=client,
         mac=Sourced(client.mac, site.origin("client", name, "mac")),
         segment=segment,
-        address=_address(site, name, client),
+        address=address,
         boot=boot,
-        loadout=loadout,
+        loadout=site.loadouts.get(boot.value) if boot else None,
         arguments=merge(_layers(site, name, client, groups, segment, boot)),
-    )
-
-
-def effective_on(site: Site, name: str, segment: str) -> Effective:
-    """The same for a client that turned up on `segment`, whatever segment it was given."""
-    found = effective(site, name)
-    if found.segment and found.segment.value == segment:
-        return found
-    groups = [(g, site.groups[g]) for g in found.client.group if g in site.groups]
-    here = Sourced(segment, site.origin("segment", segment))
-    network = site.segments[segment].network
-    fixed = found.address if found.address and found.address.value in network else None
-    arguments = merge(_layers(site, name, found.client, groups, here, found.boot))
-    return Effective(
-        name, found.client, found.mac, here, fixed, found.boot, found.loadout, arguments
     )
 
 
