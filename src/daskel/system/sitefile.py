@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from daskel.core.boot.arguments import check_arguments
+from daskel.core.boot.options import check_options
 from daskel.core.boot.wire import Ports
 from daskel.core.site.check import check
 from daskel.core.site.finding import Finding, Severity, did_you_mean
@@ -76,6 +77,7 @@ def load_checked(path: Path) -> SiteFile:
     file = load(path)
     if file.site is not None:
         file.findings += check(file.site)
+        file.findings += check_options(file.site)
         file.findings += check_arguments(file.site, Ports())
         file.findings += _on_disk(file, file.site)
         file.findings.sort(key=lambda f: (f.origin.line, f.origin.column))

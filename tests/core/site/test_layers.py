@@ -26,7 +26,7 @@ MERGED = [
 def test_merge(layers: list[list[str]], expected: list[str]) -> None:
     origin = Origin("f", 1, 1)
     sourced = [[Sourced(argument, origin) for argument in layer] for layer in layers]
-    assert [argument.value for argument in merge(sourced)] == expected
+    assert [argument.value for argument in merge(sourced, [])] == expected
 
 
 def test_a_client_of_the_demo(demo_site: Site) -> None:

@@ -18,13 +18,14 @@ from daskel.core.boot.address import (
 from daskel.core.boot.arguments import nfs_root
 from daskel.core.boot.identity import Who, by_mac
 from daskel.core.boot.loader import boot_file, loader_name
+from daskel.core.boot.options import encode, rules
 from daskel.core.boot.stages import Addressed, Event, GivenBack, Refused, Seen
 from daskel.core.boot.wire import Ports
 from daskel.core.dhcp.options import Code, u32
 from daskel.core.dhcp.packet import NOWHERE, MessageType, Packet
 from daskel.core.dhcp.pxe import BootRequest, boot_options, boot_request
 from daskel.core.dhcp.responder import Situation, reply, situation, wanted_address
-from daskel.core.site.layers import Effective, effective
+from daskel.core.site.layers import Effective, effective, segment_options
 from daskel.core.site.model import Segment, Site
 from daskel.core.site.positions import Origin
 from daskel.core.values import mac_text
@@ -39,6 +40,7 @@ class Setting:
     code: int
     value: bytes
     origin: Origin | None = None
+    type: str | None = None  # how its value is shown; the registry's when not given
 
 
 @dataclass
@@ -73,6 +75,8 @@ class Answers:
         self.site, self.leases, self.ports = site, leases, ports
         fixed = site.by_address.keys()
         self._network = {n: self._network_settings(n, seg) for n, seg in site.segments.items()}
+        self._option_rules = rules(site)
+        self._segment_options = {name: segment_options(site, name) for name in site.segments}
         self._rules = {name: Addresses(name, seg, fixed) for name, seg in site.segments.items()}
         self._handlers: Mapping[Situation, Callable[[Question], Answer]] = {
             Situation.DISCOVER: self._discover,
@@ -230,7 +234,24 @@ class Answers:
 
     def settings(self, q: Question) -> list[Setting]:
         """Options in their order of rank, each with its origin."""
-        return [*self._network[q.segment], *self._boot_settings(q)]
+        return self._with_chosen(q, [*self._network[q.segment], *self._boot_settings(q)])
+
+    def _with_chosen(self, q: Question, ours: list[Setting]) -> list[Setting]:
+        """The options that the site file names replace Daskel's of the same code.
+
+        Not the vendor class and its option of a machine that is told where to boot: its firmware
+        needs those.
+        """
+        chosen = q.found.options if q.found else self._segment_options[q.segment]
+        vendor_class = q.request.options.get(Code.VENDOR_CLASS, b"").decode("latin-1")
+        written = [
+            Setting(encoded.code, encoded.value, encoded.origin, encoded.type)
+            for encoded in encode(self._option_rules, chosen, vendor_class)
+        ]
+        needed = {s.code for s in ours if s.code in (Code.VENDOR_CLASS, Code.VENDOR_SPECIFIC)}
+        written = [setting for setting in written if setting.code not in needed]
+        codes = {setting.code for setting in written}
+        return [setting for setting in ours if setting.code not in codes] + written
 
     def _network_settings(self, name: str, segment: Segment) -> list[Setting]:
         def setting(code: int, value: bytes, key: str) -> Setting:

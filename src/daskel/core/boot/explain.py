@@ -8,7 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
-from daskel.core.boot.answer import DISK_BOOT, Answers
+from daskel.core.boot.answer import DISK_BOOT, Answers, Setting
 from daskel.core.boot.arguments import compose, export_path, nfs_root
 from daskel.core.boot.loader import boot_file, config_path, configuration, devices
 from daskel.core.boot.stages import Refused
@@ -64,8 +64,8 @@ def explain(answers: Answers, name: str, discover: Packet, now: float) -> Explan
     refusal = next((e.reason for e in answer.events if isinstance(e, Refused)), "")
     if answer.reply is None:
         return Explanation(name, found.mac.value, segment, (), refusal)
-    origins = {s.code: s.origin for s in answers.settings(question)}
-    steps = [_dhcp(site, found, answer.reply, discover.limit, origins)]
+    settings = {setting.code: setting for setting in answers.settings(question)}
+    steps = [_dhcp(site, found, answer.reply, discover.limit, settings)]
     firmware = question.boot.firmware if question.boot else None
     local = found.loadout is None or found.loadout.boot == "local"
     problem = answers.no_loader(question)
@@ -78,7 +78,7 @@ def explain(answers: Answers, name: str, discover: Packet, now: float) -> Explan
 
 
 def _dhcp(
-    site: Site, found: Effective, reply: Packet, limit: int, origins: dict[int, Origin | None]
+    site: Site, found: Effective, reply: Packet, limit: int, settings: dict[int, Setting]
 ) -> Step:
     segment = found.segment.value if found.segment else ""
     given = found.address.origin if found.address else site.origin("segment", segment, "pool")
@@ -89,12 +89,15 @@ def _dhcp(
         Line("boot file", reply.file.decode(errors="replace") or "(none)"),
     ]
     dropped = serialise(reply, limit)[1]
+    names = {option.code: name for name, option in site.options.items() if not option.inside}
     for code, value in reply.options.items():
-        shown = options.show(code, value)
+        setting = settings.get(code)
+        shown = options.show(code, value, setting.type if setting else None)
         if code in dropped:
             shown += f"   (left out: the reply may have {limit} bytes)"
-        origin = server if code == options.Code.SERVER_ID else origins.get(code)
-        lines.append(Line(options.name(code), shown, origin, code))
+        origin = setting.origin if setting else None
+        origin = server if code == options.Code.SERVER_ID else origin
+        lines.append(Line(names.get(code, options.name(code)), shown, origin, code))
     return Step("DHCP reply", tuple(lines))
 
 

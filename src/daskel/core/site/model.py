@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Network
 from typing import Annotated, Literal, NamedTuple
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
 from daskel.core.site.positions import Origin, Path, Positions
 from daskel.core.values import parse_duration, parse_mac
@@ -94,6 +94,13 @@ def _argument(value: object) -> str:
     return text
 
 
+def _option_value(value: object) -> object:
+    items = value if isinstance(value, list) else [value]
+    if not all(isinstance(item, (bool, int, str)) for item in items):
+        raise ValueError("must be a text, a whole number, true, false, or a list of these")
+    return value
+
+
 Address = Annotated[IPv4Address, BeforeValidator(_address)]
 Network = Annotated[IPv4Network, BeforeValidator(_network)]
 AddressRange = Annotated[Range, BeforeValidator(_range)]
@@ -101,6 +108,8 @@ Mac = Annotated[str, BeforeValidator(_mac)]
 Duration = Annotated[int, BeforeValidator(_duration)]  # seconds
 Names = Annotated[tuple[str, ...], BeforeValidator(_names)]
 Argument = Annotated[str, BeforeValidator(_argument)]
+OptionValue = bool | int | str | tuple[bool | int | str, ...]  # false: switched off
+Options = dict[str, Annotated[OptionValue, BeforeValidator(_option_value)]]
 
 
 class Table(BaseModel):
@@ -114,16 +123,22 @@ class Table(BaseModel):
     )
 
 
-class SiteTable(Table):
+class LayerTable(Table):
+    """A table that is a layer: it can say arguments and options."""
+
+    args: tuple[Argument, ...] = ()
+    options: Options = {}
+
+
+class SiteTable(LayerTable):
     name: str = "Daskel"
     files: str = "files"
     roots: str = "/srv/daskel/roots"
     state: str = "/var/lib/daskel/state.db"
     loaders: tuple[Literal["bios", "uefi-x64", "uefi-arm64"], ...] = ("bios", "uefi-x64")
-    args: tuple[Argument, ...] = ()
 
 
-class Segment(Table):
+class Segment(LayerTable):
     network: Network
     server: Address
     dhcp: Literal["full"]
@@ -133,38 +148,46 @@ class Segment(Table):
     name_servers: tuple[Address, ...] = ()
     domain: str | None = None
     lease: Duration = 8 * 3600
-    args: tuple[Argument, ...] = ()
+
+
+class Option(Table):
+    """An option of the administrator's own, or one inside another option."""
+
+    code: Annotated[int, Field(ge=1, le=254)]
+    type: Literal[
+        "text", "address", "addresses", "u8", "u16", "u32", "boolean", "bytes", "domains", "list"
+    ]
+    inside: str | None = None  # the name of the option that carries it
+    vendor: str | None = None  # only for clients whose vendor class begins with this
 
 
 class Root(Table):
     path: str | None = None  # below the site's `roots`; the root's name when not given
 
 
-class Loadout(Table):
+class Loadout(LayerTable):
     kernel: str | None = None
     initrd: Names = ()
-    args: tuple[Argument, ...] = ()
     root: str | None = None
     boot: Literal["local"] | None = None
 
 
-class Group(Table):
+class Group(LayerTable):
     segment: str | None = None
     boot: str | None = None
-    args: tuple[Argument, ...] = ()
 
 
-class Client(Table):
+class Client(LayerTable):
     mac: Mac
     group: Names = ()
     segment: str | None = None
     boot: str | None = None
     address: Address | None = None
-    args: tuple[Argument, ...] = ()
 
 
 TABLES: dict[str, type[Table]] = {
     "segment": Segment,
+    "option": Option,
     "root": Root,
     "loadout": Loadout,
     "group": Group,
@@ -178,6 +201,7 @@ class Site:
 
     settings: SiteTable
     segments: Mapping[str, Segment]
+    options: Mapping[str, Option]
     roots: Mapping[str, Root]
     loadouts: Mapping[str, Loadout]
     groups: Mapping[str, Group]
@@ -189,6 +213,18 @@ class Site:
     def origin(self, *path: str | int) -> Origin:
         place: Path = path
         return self.positions.of(place)
+
+    def table(self, path: tuple[str, ...]) -> LayerTable:
+        """The table of a layer: `("site",)`, or its kind and name."""
+        if path == ("site",):
+            return self.settings
+        kinds: Mapping[str, Mapping[str, LayerTable]] = {
+            "segment": self.segments,
+            "group": self.groups,
+            "loadout": self.loadouts,
+            "client": self.clients,
+        }
+        return kinds[path[0]][path[1]]
 
     def root_path(self, root: str) -> str:
         """The root's folder, relative to the site's `roots`."""

@@ -89,6 +89,7 @@ class _Reading:
         site = Site(
             settings=self._settings(),
             segments=tables["segment"],
+            options=tables["option"],
             roots=tables["root"],
             loadouts=tables["loadout"],
             groups=tables["group"],
