@@ -143,6 +143,7 @@ def test_explain(demo_folder: Path) -> None:
         "Kernel",
         "Command line",
         "Root filesystem",
+        "File",
     ]
     options = {value["option"]: value for value in steps["DHCP reply"]["values"]}
     assert options[3]["name"] == "router" and options[3]["value"] == "10.61.8.1"

@@ -46,9 +46,17 @@ kernel = "notebook/vmlinuz"
 initrd = ["notebook/initrd.img"]
 args = ["screen.page='http://catalogue.skerry.example/a b'"]
 root = "catalogue"
+[loadout.disk]
+boot = "local"
+[choice.room]
+entries = ["disk", "catalogue", "notebook"]
+default = "notebook"
+wait = "3s"
+title = "Skerry Point"
 [group.tide]
 segment = "tideroom"
 boot = "notebook"
+options = { ntp-servers = "10.61.8.1" }
 [client.tide-01]
 mac = "02:61:08:00:00:01"
 group = "tide"
@@ -56,6 +64,7 @@ address = "10.61.8.21"
 [client.tide-02]
 mac = "02:61:08:00:00:02"
 group = "tide"
+boot = "room"
 [client.tide-03]
 mac = "02:61:08:00:00:03"
 group = "tide"

@@ -12,11 +12,13 @@ from rich.text import Text
 from daskel.cli.output import ExitCode, Output, origin_json, short_place
 from daskel.cli.site import json_argument, open_site, path_of, site_argument
 from daskel.core.boot.answer import Answers
-from daskel.core.boot.arguments import ArgumentError
+from daskel.core.boot.arguments import ArgumentError, variables
 from daskel.core.boot.explain import Explanation, Step, explain
 from daskel.core.boot.wire import Ports
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.site.finding import did_you_mean
+from daskel.core.site.layers import effective
+from daskel.core.site.model import Site
 from daskel.core.values import parse_mac
 from daskel.rehearse.firmware import Face, discover
 from daskel.store.leases import read_leases
@@ -34,6 +36,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         choices=[firmware.value for firmware in Firmware],
         help="how it asks (default: as it was last seen, else bios)",
     )
+    parser.add_argument(
+        "--all", action="store_true", help="show also what stronger layers have overridden"
+    )
+    parser.add_argument(
+        "--variables", action="store_true", help="show what templates can name for this client"
+    )
     site_argument(parser)
     json_argument(parser)
 
@@ -49,6 +57,8 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
             f"there is no client {args.client!r}", did_you_mean(args.client, file.site.clients)
         )
         return ExitCode.WRONG_USE
+    if args.variables:
+        return _variables(output, file.site, name)
     firmware, how, explanation = explain_client(file, name, args.firmware)
     if isinstance(explanation, str):
         output.error(explanation, "daskel check says what to do")
@@ -57,6 +67,8 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         output.json(_json(explanation, firmware))
     else:
         show(output, explanation, firmware, how)
+        if args.all:
+            _show_overridden(output, explanation)
     return ExitCode.BAD_NEWS if explanation.problem else ExitCode.GOOD
 
 
@@ -112,6 +124,35 @@ def show(output: Output, explanation: Explanation, firmware: Firmware, how: str)
         output.print(Text(f"It does not boot: {explanation.problem}", style="bold red"))
 
 
+def _show_overridden(output: Output, explanation: Explanation) -> None:
+    output.print()
+    output.print(Text("Overridden", style="bold cyan"))
+    table = Table.grid(padding=(0, 2))
+    for old in explanation.overridden:
+        table.add_row("", old.what, old.value, short_place(old.origin), f"by {short_place(old.by)}")
+    output.console.print(table if explanation.overridden else "  nothing")
+
+
+def _variables(output: Output, site: Site, name: str) -> ExitCode:
+    """What templates can name for one client."""
+    found = effective(site, name)
+    segment = site.segments.get(found.segment.value) if found.segment else None
+    if segment is None:
+        output.error(f"client {name} is on no segment", "daskel check says what to do")
+        return ExitCode.BAD_NEWS
+    known = variables(site, found, segment, None)
+    if output.as_json:
+        output.json(known)
+        return ExitCode.GOOD
+    table = Table.grid(padding=(0, 2))
+    for group, names in known.items():
+        for key, value in names.items():
+            table.add_row(f"{group}.{key}", value)
+    output.console.print(table)
+    output.print("In [file] also: arguments, kernel, initrd")
+    return ExitCode.GOOD
+
+
 def _table(step: Step) -> Table:
     table = Table.grid(padding=(0, 2))
     table.add_column(width=1)
@@ -132,6 +173,15 @@ def _json(explanation: Explanation, firmware: Firmware) -> dict[str, object]:
         "segment": explanation.segment,
         "firmware": firmware.value,
         "problem": explanation.problem or None,
+        "overridden": [
+            {
+                "what": old.what,
+                "value": old.value,
+                "from": origin_json(old.origin),
+                "by": origin_json(old.by),
+            }
+            for old in explanation.overridden
+        ],
         "steps": [
             {
                 "title": step.title,

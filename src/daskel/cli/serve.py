@@ -121,7 +121,7 @@ class Log:
         if self._output.as_json:
             self._json({"event": "ready", "ports": vars(ports), "loopback": wire.loopback})
             return
-        for name, segment in site.segments.items():
+        for name, segment in site.served.items():
             where = wire.outside(segment.server)
             self._line("", "segment", f"{name}: {segment.network}, server {where}", "")
         numbers = f"DHCP {ports.dhcp}, TFTP {ports.tftp}, HTTP {ports.http}, NFS {ports.nfs}"

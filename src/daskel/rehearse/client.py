@@ -124,17 +124,12 @@ class _Booting:
         else:
             data = self._tftp("configuration", server, path, LOADER)
         text = data.decode()
-        kernel, initrds = "", []
-        for line in text.splitlines():
-            words = shlex.split(line.removesuffix("; then"), comments=True)
-            if words[:2] == ["if", "linux"]:
-                kernel, self._result.command_line = words[2], " ".join(words[3:])
-            elif words[:2] == ["if", "initrd"]:
-                initrds = words[2:]
+        kernel, initrds = _default_entry(text)
         if not kernel:
             raise BootError("the loader's configuration names no kernel")
+        self._result.command_line = " ".join(kernel[1:])
         self._stage("menu")
-        return kernel, initrds
+        return kernel[0], initrds
 
     def _fetch(self, what: str, name: str) -> None:
         match = _DEVICE.fullmatch(name)
@@ -187,3 +182,21 @@ class _Booting:
         digest = sha256(data).hexdigest()
         seconds = time.monotonic() - began
         self._result.files.append(Got(what, path, len(data), digest, seconds))
+
+
+def _default_entry(text: str) -> tuple[list[str], list[str]]:
+    """Kernel with its arguments, and initrds: of the menu's default entry, or of all there is."""
+    default, entry = "", ""
+    kernels: dict[str, list[str]] = {}
+    initrds: dict[str, list[str]] = {}
+    for line in text.splitlines():
+        words = shlex.split(line.strip().removesuffix("; then"), comments=True)
+        if words[:1] == ["set"] and words[1].startswith("default="):
+            default = words[1].removeprefix("default=")
+        elif words[:1] == ["menuentry"]:
+            entry = words[words.index("--id") + 1]
+        elif words[:2] == ["if", "linux"]:
+            kernels[entry] = words[2:]
+        elif words[:2] == ["if", "initrd"]:
+            initrds[entry] = words[2:]
+    return kernels.get(default, []), initrds.get(default, [])

@@ -6,7 +6,7 @@ import errno
 import os
 from dataclasses import dataclass
 
-from daskel.core.boot.files import Content, FileKind, Missing, PathRefusedError, clean_path, content
+from daskel.core.boot.files import Content, FileKind, Missing, PathRefusedError, clean_path
 from daskel.core.boot.identity import Who
 from daskel.core.boot.stages import FileMissing
 from daskel.service.shared import Shared
@@ -47,7 +47,7 @@ def open_content(
         path = clean_path(asked)
     except PathRefusedError as error:
         return _missing(shared, who, asked, over, str(error), refused=True)
-    found = content(shared.site, segment, path, who, shared.wire.ports, over)
+    found = shared.computed.content(segment, path, who, over)
     if isinstance(found, Missing):
         return _missing(shared, who, asked, over, found.reason, refused=False)
     return _open(shared, found, asked, who, over)

@@ -25,7 +25,7 @@ class HttpService:
 
     def __init__(self, shared: Shared) -> None:
         self._shared = shared
-        addresses = [shared.wire.outside(s.server) for s in shared.site.segments.values()]
+        addresses = [shared.wire.outside(s.server) for s in shared.site.served.values()]
         self._sockets: list[socket.socket] = []
         try:
             for address in addresses:

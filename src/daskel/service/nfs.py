@@ -8,14 +8,13 @@ from collections.abc import Callable, Mapping
 from ipaddress import IPv4Address
 
 from daskel.core.boot.arguments import export_path
-from daskel.core.boot.identity import Who
+from daskel.core.boot.identity import Who, roots_of
 from daskel.core.boot.stages import Mounted, MountRefused
 from daskel.core.nfs import mount, nfs3
 from daskel.core.nfs.nfs3 import Access, Entry, NfsError, Procedure, Status, permitted
 from daskel.core.nfs.rpc import Call, Records, Refusal, mark, parse_call, refuse, success
 from daskel.core.nfs.xdr import pack_opaque, pack_u32
 from daskel.core.reader import MalformedError
-from daskel.core.site.layers import effective
 from daskel.service.shared import Shared
 from daskel.service.sockets import tcp
 from daskel.system.tree import Name, Tree, export_of
@@ -64,7 +63,7 @@ class _Connection(asyncio.Protocol):
         self._records = Records()
         self._transport: asyncio.Transport | None = None
         self._address = IPv4Address(0)
-        self._root: str | None = None
+        self._roots: frozenset[str] = frozenset()
         self._who = Who()
         self._checked = float("-inf")
 
@@ -130,9 +129,7 @@ class _Connection(asyncio.Protocol):
             return
         self._checked = now
         self._who = self._shared.who(self._address)
-        name = self._who.name
-        found = effective(self._shared.site, name, self._segment) if name else None
-        self._root = found.loadout.root if found and found.loadout else None
+        self._roots = roots_of(self._shared.site, self._who, self._segment)
 
     # --- MOUNT ---
 
@@ -141,7 +138,7 @@ class _Connection(asyncio.Protocol):
         if call.procedure == mount.Procedure.MOUNT:
             return self._mount_path(mount.parse_path(call.arguments))
         if call.procedure == mount.Procedure.EXPORT:
-            return mount.exports([export_path(self._root)] if self._root else [])
+            return mount.exports(sorted(map(export_path, self._roots)))
         if call.procedure == mount.Procedure.DUMP:
             return pack_u32(0)
         known = call.procedure in list(mount.Procedure)
@@ -152,7 +149,7 @@ class _Connection(asyncio.Protocol):
         asked = "/" + path.strip("/") + "/"
         root = next((r for r in self._shared.trees if asked.startswith(export_path(r) + "/")), None)
         reason, status = self._why_not(), mount.Status.NOT_FOUND
-        if root is not None and root == self._root:
+        if root is not None and root in self._roots:
             below = asked.removeprefix(export_path(root))
             try:
                 handle = self._shared.trees[root].find(below.strip("/"))
@@ -169,9 +166,9 @@ class _Connection(asyncio.Protocol):
     def _why_not(self) -> str:
         if self._who.name is None:
             return f"{self._address} is no client of the site"
-        if self._root is None:
+        if not self._roots:
             return f"the loadout of {self._who.name} has no root"
-        return f"the root of {self._who.name} is {export_path(self._root)}"
+        return f"the root of {self._who.name} is {', '.join(map(export_path, sorted(self._roots)))}"
 
     # --- NFS ---
 
@@ -194,7 +191,7 @@ class _Connection(asyncio.Protocol):
         tree = self._shared.by_export.get(export_of(handle))
         if tree is None:
             raise NfsError(Status.STALE)
-        if tree.root != self._root:
+        if tree.root not in self._roots:
             raise NfsError(Status.ACCES)
         return tree
 

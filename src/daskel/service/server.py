@@ -40,7 +40,7 @@ class Server:
         self._tasks: list[asyncio.Task[None]] = []
         for name, sock in _dhcp_sockets(site, wire).items():
             self._simple.append(DhcpService(self._shared, name, sock))
-        for name in site.segments:
+        for name in site.served:
             self._simple.append(TftpService(self._shared, name))
             self._streams.append(NfsService(self._shared, name))
         self._streams.append(HttpService(self._shared))
@@ -70,10 +70,10 @@ def _dhcp_sockets(site: Site, wire: Wire) -> dict[str, socket.socket]:
     if wire.loopback:
         return {
             name: sockets.udp(wire.outside(segment.server), wire.ports.dhcp)
-            for name, segment in site.segments.items()
+            for name, segment in site.served.items()
         }
     used: dict[str, str] = {}
-    for name, segment in site.segments.items():
+    for name, segment in site.served.items():
         interface = segment.interface or interface_of(segment.server)
         if interface is None:
             problem = f"no interface of this machine has segment {name}'s address {segment.server}"

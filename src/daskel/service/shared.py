@@ -10,6 +10,7 @@ from ipaddress import IPv4Address
 
 from daskel.core.boot.address import Lease, Leases
 from daskel.core.boot.answer import Answers
+from daskel.core.boot.files import Files
 from daskel.core.boot.identity import Who, by_address
 from daskel.core.boot.stages import Event, Malformed
 from daskel.core.boot.wire import Wire
@@ -35,6 +36,7 @@ class Shared:
     ) -> None:
         self.site, self.files, self.trees, self.wire, self.emit = site, files, trees, wire, emit
         self.leases: Leases = store.load()
+        self.computed = Files(site, wire.ports)
         self.answers = Answers(site, self.leases, wire.ports)
         self.by_export = {tree.fsid: tree for tree in trees.values()}
         self._store = store

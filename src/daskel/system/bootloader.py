@@ -15,7 +15,7 @@ from daskel.system.lacking import LackingError
 MODULES = Path("/usr/lib/grub")
 _COMMON = [
     "boot", "configfile", "echo", "http", "linux", "memdisk", "minicmd", "net", "normal",
-    "part_gpt", "part_msdos", "reboot", "sleep", "tar", "test", "tftp",
+    "part_gpt", "part_msdos", "password_pbkdf2", "reboot", "sleep", "tar", "test", "tftp",
 ]  # fmt: skip
 
 

@@ -8,12 +8,14 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from daskel.core.boot.arguments import check_arguments
+from daskel.core.boot.files import check_files
 from daskel.core.boot.options import check_options
 from daskel.core.boot.wire import Ports
 from daskel.core.site.check import check
 from daskel.core.site.finding import Finding, Severity, did_you_mean
+from daskel.core.site.included import Text, includes, template_files
 from daskel.core.site.model import Site
-from daskel.core.site.parse import parse
+from daskel.core.site.parse import parse, place
 from daskel.core.site.positions import Origin
 from daskel.system.beneath import FilesFolder
 from daskel.system.lacking import LackingError
@@ -59,7 +61,7 @@ class SiteFile:
 def load(path: Path) -> SiteFile:
     """Read a site file, without the checks that go beyond it. Raises LackingError."""
     try:
-        text = path.read_bytes().decode()
+        text = path.read_bytes().decode().replace("\r\n", "\n")
     except UnicodeDecodeError as error:
         line = path.read_bytes()[: error.start].count(b"\n") + 1
         origin = Origin(str(path), line, 1)
@@ -68,8 +70,34 @@ def load(path: Path) -> SiteFile:
     except OSError as error:
         remedy = "name the site file with --site FILE, or go to its folder"
         raise LackingError(f"cannot read {path} ({error.strerror})", remedy) from None
-    parsed = parse(text.replace("\r\n", "\n"), str(path))
-    return SiteFile(path, parsed.site, parsed.findings)
+    more, missing = _included(path, text)
+    names = {name for one in [text, *(m.text for m in more)] for name in template_files(one)}
+    templates = {name: found for name in names if (found := _read(path.parent / name)) is not None}
+    parsed = parse(text, str(path), more, templates)
+    return SiteFile(path, parsed.site, sorted(parsed.findings + missing, key=place))
+
+
+def _included(path: Path, text: str) -> tuple[list[Text], list[Finding]]:
+    """The files that a site file includes, and what is wrong with their names."""
+    patterns, tables = includes(text, str(path))
+    texts, missing = [], []
+    for pattern, csv in [*((p, False) for p in patterns), *((t, True) for t in tables)]:
+        found = [p for p in sorted(path.parent.glob(pattern)) if p != path]
+        read = [(p, content) for p in found if (content := _read(p)) is not None]
+        texts += [Text(str(p), content, csv) for p, content in read]
+        if not read and (csv or "*" not in pattern):
+            line = next((n for n, t in enumerate(text.splitlines(), 1) if pattern in t), 1)
+            origin = Origin(str(path), line, 1, pattern)
+            problem, remedy = f"{pattern} cannot be read", "its path is relative to the site file"
+            missing.append(Finding(Severity.INVALID, origin, problem, remedy))
+    return texts, missing
+
+
+def _read(path: Path) -> str | None:
+    try:
+        return path.read_bytes().decode("utf-8-sig").replace("\r\n", "\n")
+    except (OSError, UnicodeDecodeError):
+        return None
 
 
 def load_checked(path: Path) -> SiteFile:
@@ -79,8 +107,9 @@ def load_checked(path: Path) -> SiteFile:
         file.findings += check(file.site)
         file.findings += check_options(file.site)
         file.findings += check_arguments(file.site, Ports())
+        file.findings += check_files(file.site, Ports())
         file.findings += _on_disk(file, file.site)
-        file.findings.sort(key=lambda f: (f.origin.line, f.origin.column))
+        file.findings.sort(key=place)
     return file
 
 

@@ -13,13 +13,13 @@ from daskel.core.boot.arguments import ArgumentError, check_arguments, compose
 from daskel.core.boot.files import (
     Content,
     FileKind,
+    Files,
     Missing,
     PathRefusedError,
     clean_path,
-    content,
 )
 from daskel.core.boot.identity import Who
-from daskel.core.boot.loader import config_mac, configuration
+from daskel.core.boot.loader import Entry, config_mac, configuration
 from daskel.core.boot.stages import (
     Addressed,
     Event,
@@ -77,7 +77,7 @@ def test_no_path_leads_out(asked: bytes) -> None:
 
 def test_computed_and_other_files(demo_site: Site) -> None:
     def get(path: str, over: str = "tftp") -> Content | Missing:
-        return content(demo_site, "tideroom", path, Who(), Ports(), over)
+        return Files(demo_site, Ports()).content("tideroom", path, Who(), over)
 
     found = get("loader/02:61:08:00:00:01.cfg")
     assert isinstance(found, Content) and found.kind is FileKind.CONFIGURATION and found.data
@@ -152,18 +152,22 @@ def test_a_line_that_the_kernel_would_cut_is_found() -> None:
     )
 )
 def test_arguments_are_quoted_for_the_loader(demo_site: Site, words: list[str]) -> None:
-    found = effective(demo_site, "tide-01")
+    found = effective(demo_site, "lib-01")
     arguments = tuple(type(found.mac)(word, found.mac.origin) for word in words if word)
-    text = configuration(found, "(tftp,10.61.8.1)", arguments, "Skerry Point")
+    assert found.loadout
+    entry = Entry("notebook", found.loadout, arguments)
+    text = configuration(found, "(tftp,10.61.8.1)", [entry], "Skerry Point")
     (line,) = (line for line in text.splitlines() if line.startswith("if linux "))
     read = shlex.split(line.removesuffix("; then"))
     assert read[3:] == [argument.value for argument in arguments]
 
 
 def test_a_local_boot_leaves_the_loader() -> None:
-    site = site_from(DEMO.replace('boot = "notebook"', 'boot = "disk"'))
+    site = site_from(DEMO.replace('boot = "tideroom"', 'boot = "disk"'))
     found = effective(site, "tide-01")
-    assert configuration(found, "(tftp,10.61.8.1)", (), "x").splitlines()[-1] == "exit"
+    assert found.loadout
+    text = configuration(found, "(tftp,10.61.8.1)", [Entry("disk", found.loadout)], "x")
+    assert text.splitlines()[-1] == "exit"
 
 
 WHO = Who("tide-01", "02:61:08:00:00:01")

@@ -33,7 +33,7 @@ def test_a_client_of_the_demo(demo_site: Site) -> None:
     found = effective(demo_site, "tide-01")
     lines = DEMO.splitlines()
     assert found.segment and found.segment.value == "tideroom"
-    assert found.boot and found.boot.value == "notebook"
+    assert found.boot and found.boot.value == "tideroom" and found.loadout_name == "notebook"
     assert [a.value for a in found.arguments] == [
         "hostname={{ client.name }}",
         "console=ttyS0,115200",

@@ -16,8 +16,8 @@ from daskel.core.boot.address import (
     offered,
 )
 from daskel.core.boot.arguments import nfs_root
-from daskel.core.boot.identity import Who, by_mac
-from daskel.core.boot.loader import boot_file, loader_name
+from daskel.core.boot.identity import Who, by_mac, refusal, settings_of
+from daskel.core.boot.loader import boot_file, loader_name, wants_loader
 from daskel.core.boot.options import encode, rules
 from daskel.core.boot.stages import Addressed, Event, GivenBack, Refused, Seen
 from daskel.core.boot.wire import Ports
@@ -25,7 +25,7 @@ from daskel.core.dhcp.options import Code, u32
 from daskel.core.dhcp.packet import NOWHERE, MessageType, Packet
 from daskel.core.dhcp.pxe import BootRequest, boot_options, boot_request
 from daskel.core.dhcp.responder import Situation, reply, situation, wanted_address
-from daskel.core.site.layers import Effective, effective, segment_options
+from daskel.core.site.layers import Effective
 from daskel.core.site.model import Segment, Site
 from daskel.core.site.positions import Origin
 from daskel.core.values import mac_text
@@ -60,12 +60,12 @@ class Question:
     segment: str
     now: float  # seconds since 1970
     who: Who
-    found: Effective | None  # None for machines that are not in the site
+    found: Effective
     boot: BootRequest | None
 
     @property
     def fixed(self) -> IPv4Address | None:
-        return self.found.address.value if self.found and self.found.address else None
+        return self.found.address.value if self.found.address else None
 
 
 class Answers:
@@ -76,7 +76,6 @@ class Answers:
         fixed = site.by_address.keys()
         self._network = {n: self._network_settings(n, seg) for n, seg in site.segments.items()}
         self._option_rules = rules(site)
-        self._segment_options = {name: segment_options(site, name) for name in site.segments}
         self._rules = {name: Addresses(name, seg, fixed) for name, seg in site.segments.items()}
         self._handlers: Mapping[Situation, Callable[[Question], Answer]] = {
             Situation.DISCOVER: self._discover,
@@ -95,12 +94,18 @@ class Answers:
         meaning = situation(request, self.site.segments[segment].server, unicast=unicast)
         if meaning is None:
             return Answer()
-        return self._handlers[meaning](self.question(segment, request, now))
+        question = self.question(segment, request, now)
+        reason = refusal(self.site, str(question.who.mac), segment)
+        if reason is not None:
+            asks = meaning is Situation.DISCOVER  # once for each try
+            return Answer(events=[Refused(question.who, segment, reason)] if asks else [])
+        return self._handlers[meaning](question)
 
     def question(self, segment: str, request: Packet, now: float) -> Question:
         """What is known about the sender of a message."""
         who = by_mac(self.site, mac_text(request.chaddr))
-        found = effective(self.site, who.name, segment) if who.name else None
+        found = settings_of(self.site, who, segment)
+        assert found, "the MAC address is known"
         return Question(request, segment, now, who, found, boot_request(request))
 
     def _discover(self, q: Question) -> Answer:
@@ -149,7 +154,7 @@ class Answers:
         address = wanted_address(q.request)
         if address is not None and address not in self.site.segments[q.segment].network:
             return self._nak(q, f"{address} is not on this network")
-        if q.found is None and self.leases.of(q.segment, str(q.who.mac)) is None:
+        if q.who.name is None and self.leases.of(q.segment, str(q.who.mac)) is None:
             return Answer()
         return self._request(q)
 
@@ -197,15 +202,13 @@ class Answers:
 
     def _boot_file(self, q: Question) -> str | None:
         """None for machines without a loadout, or with one that starts from their own disk."""
-        if not (q.found and q.boot and q.boot.firmware and q.found.loadout):
-            return None
-        if q.found.loadout.boot == "local" or self.no_loader(q):
+        if not (q.boot and q.boot.firmware and wants_loader(q.found)) or self.no_loader(q):
             return None
         return boot_file(q.boot.firmware, self.site.segments[q.segment], self.ports)
 
     def no_loader(self, q: Question) -> str | None:
         """Why a client that wants to boot gets no boot file, where that is not meant."""
-        if not (q.found and q.boot and q.found.loadout) or q.found.loadout.boot == "local":
+        if not (q.boot and wants_loader(q.found)):
             return None
         firmware = q.boot.firmware
         if firmware is None:
@@ -228,7 +231,7 @@ class Answers:
             segment.server,
             {setting.code: setting.value for setting in settings},
             yiaddr=address or NOWHERE,
-            siaddr=segment.server if q.found else NOWHERE,
+            siaddr=segment.server if q.who.name or q.found.loadout else NOWHERE,
             file=in_header,
         )
 
@@ -242,11 +245,10 @@ class Answers:
         Not the vendor class and its option of a machine that is told where to boot: its firmware
         needs those.
         """
-        chosen = q.found.options if q.found else self._segment_options[q.segment]
         vendor_class = q.request.options.get(Code.VENDOR_CLASS, b"").decode("latin-1")
         written = [
             Setting(encoded.code, encoded.value, encoded.origin, encoded.type)
-            for encoded in encode(self._option_rules, chosen, vendor_class)
+            for encoded in encode(self._option_rules, q.found.options, vendor_class)
         ]
         needed = {s.code for s in ours if s.code in (Code.VENDOR_CLASS, Code.VENDOR_SPECIFIC)}
         written = [setting for setting in written if setting.code not in needed]
@@ -272,14 +274,14 @@ class Answers:
         return settings
 
     def _boot_settings(self, q: Question) -> list[Setting]:
-        if q.found is None:
-            return []
         site, found, segment = self.site, q.found, self.site.segments[q.segment]
-        named = site.origin("client", found.name)
-        settings = [Setting(Code.HOST_NAME, found.name.encode(), named)]
-        if found.loadout and found.loadout.root and found.boot:
+        settings = []
+        if q.who.name is not None:
+            named = site.origin("client", q.who.name)
+            settings.append(Setting(Code.HOST_NAME, q.who.name.encode(), named))
+        if found.loadout and found.loadout.root and found.loadout_name:
             root = nfs_root(segment, found.loadout.root, self.ports)
-            origin = site.origin("loadout", found.boot.value, "root")
+            origin = site.origin("loadout", found.loadout_name, "root")
             settings.append(Setting(Code.ROOT_PATH, root.encode(), origin))
         file = self._boot_file(q)
         if q.boot and file:
@@ -291,7 +293,7 @@ class Answers:
         """Options 66 and 67 where the client asks for them; the URL of HTTP boot always."""
         asked = q.request.options.get(Code.PARAMETERS, b"")
         http = q.boot is not None and _http(q.boot)
-        origin = q.found.boot.origin if q.found and q.found.boot else None
+        origin = q.found.boot.origin if q.found.boot else None
         settings = []
         if Code.BOOT_SERVER in asked and not http:
             server = self.site.origin("segment", q.segment, "server")

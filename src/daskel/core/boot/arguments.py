@@ -2,28 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from functools import lru_cache
+from collections.abc import Iterator, Mapping
 from ipaddress import IPv4Address
 
-from jinja2 import StrictUndefined, Template, TemplateError
-from jinja2.sandbox import ImmutableSandboxedEnvironment
-
+from daskel.core.boot.template import FillError, render
 from daskel.core.boot.wire import Ports
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.layers import Effective, Sourced, effective, key_of
 from daskel.core.site.model import Segment, Site
 
 COMMAND_LINE_LIMIT = 2047  # bytes, COMMAND_LINE_SIZE of Linux on x86
-
-
-class _Unknown(StrictUndefined):
-    @property
-    def _undefined_message(self) -> str:
-        return self._undefined_hint or f"there is no variable {self._undefined_name!r}"
-
-
-_TEMPLATES = ImmutableSandboxedEnvironment(undefined=_Unknown, autoescape=False)
 
 
 class ArgumentError(ValueError):
@@ -51,24 +39,31 @@ def nfs_root(segment: Segment, root: str, ports: Ports) -> str:
 def variables(
     site: Site, found: Effective, segment: Segment, address: IPv4Address | None
 ) -> dict[str, Mapping[str, str]]:
-    """What templates can name."""
+    """What templates can name. What is not known (an address before it is given) is not there."""
     mac = found.mac.value
+    known = address or (found.address.value if found.address else None)
+    client = {
+        "name": found.name,
+        "mac": mac,
+        "mac_dashed": mac.replace(":", "-"),
+        "mac_plain": mac.replace(":", ""),
+        "address": str(known) if known else None,
+        "uuid": found.client.uuid,
+        "serial": found.client.serial,
+    }
+    here = {
+        "name": found.segment.value if found.segment else "",
+        "server": str(segment.server),
+        "network": str(segment.network),
+        "mask": str(segment.network.netmask),
+        "router": str(segment.router) if segment.router else None,
+        "domain": segment.domain,
+    }
     return {
-        "client": {
-            "name": found.name,
-            "mac": mac,
-            "mac_dashed": mac.replace(":", "-"),
-            "address": str(address or (found.address and found.address.value) or ""),
-        },
-        "segment": {
-            "name": found.segment.value if found.segment else "",
-            "server": str(segment.server),
-            "network": str(segment.network),
-            "router": str(segment.router or ""),
-            "domain": segment.domain or "",
-        },
+        "client": {name: value for name, value in client.items() if value is not None},
+        "segment": {name: value for name, value in here.items() if value is not None},
         "site": {"name": site.settings.name},
-        "loadout": {"name": found.boot.value if found.boot else ""},
+        "loadout": {"name": found.loadout_name or ""},
     }
 
 
@@ -89,10 +84,10 @@ def compose(
 
 
 def _root_part(site: Site, found: Effective, segment: Segment, ports: Ports) -> list[Sourced[str]]:
-    if found.boot is None or found.loadout is None or found.loadout.root is None:
+    if found.loadout_name is None or found.loadout is None or found.loadout.root is None:
         return []
     root = found.loadout.root
-    origin = site.origin("loadout", found.boot.value, "root")
+    origin = site.origin("loadout", found.loadout_name, "root")
     interface = "01-" + found.mac.value.replace(":", "-")
     texts = (
         "root=/dev/nfs",
@@ -104,17 +99,12 @@ def _root_part(site: Site, found: Effective, segment: Segment, ports: Ports) -> 
     return [Sourced(text, origin) for text in texts]
 
 
-@lru_cache(maxsize=4096)
-def _template(text: str) -> Template:
-    return _TEMPLATES.from_string(text)
-
-
 def _fill(argument: Sourced[str], known: Mapping[str, Mapping[str, str]]) -> str:
     if "{" not in argument.value:
         return argument.value
     try:
-        text = _template(argument.value).render(known).strip()
-    except (TemplateError, ArithmeticError, TypeError, ValueError, LookupError) as error:
+        text = render(argument.value, known).strip()
+    except FillError as error:
         raise ArgumentError(argument, str(error)) from error
     if not text.isprintable():
         raise ArgumentError(argument, "the result has a line break or control character in it")
@@ -124,13 +114,14 @@ def _fill(argument: Sourced[str], known: Mapping[str, Mapping[str, str]]) -> str
 def check_arguments(site: Site, ports: Ports) -> list[Finding]:
     """Templates that fail for some client, and command lines that the kernel would cut."""
     findings: dict[tuple[str, str], Finding] = {}
-    for name in site.clients:
-        found = effective(site, name)
+    for name, found in _every_boot(site):
         segment = site.segments.get(found.segment.value) if found.segment else None
         if segment is None:
             continue
         try:
-            line = " ".join(a.value for a in compose(site, found, segment, ports, None))
+            line = " ".join(
+                a.value for a in compose(site, found, segment, ports, any_address(segment))
+            )
         except ArgumentError as error:
             problem = f"kernel argument {error.argument.value!r}: {error.reason} (client {name})"
             remedy = f"known are: {_known_names(site, found, segment)}"
@@ -144,6 +135,18 @@ def check_arguments(site: Site, ports: Ports) -> list[Finding]:
             origin = site.origin("client", name)
             findings[(name, "long")] = Finding(Severity.ERROR, origin, problem, "shorten it")
     return list(findings.values())
+
+
+def any_address(segment: Segment) -> IPv4Address:
+    """Stands for the address that a client will get from the pool."""
+    return segment.pool[0].first if segment.pool else segment.network[-2]
+
+
+def _every_boot(site: Site) -> Iterator[tuple[str, Effective]]:
+    """Each client with each loadout that it can boot."""
+    for name in site.clients:
+        for entry in effective(site, name).entries:
+            yield name, effective(site, name, entry=entry)
 
 
 def _known_names(site: Site, found: Effective, segment: Segment) -> str:

@@ -10,13 +10,15 @@ from ipaddress import IPv4Address
 
 from daskel.core.boot.answer import DISK_BOOT, Answers, Setting
 from daskel.core.boot.arguments import compose, export_path, nfs_root
-from daskel.core.boot.loader import boot_file, config_path, configuration, devices
+from daskel.core.boot.files import client_paths, grub_text, written_text
+from daskel.core.boot.identity import Who
+from daskel.core.boot.loader import boot_file, config_path, wants_loader
 from daskel.core.boot.stages import Refused
 from daskel.core.boot.wire import Ports
 from daskel.core.dhcp import options
 from daskel.core.dhcp.packet import Packet, serialise
 from daskel.core.dhcp.pxe import Firmware
-from daskel.core.site.layers import Effective, Sourced, effective
+from daskel.core.site.layers import Effective, Overridden, Sourced, effective
 from daskel.core.site.model import Site
 from daskel.core.site.positions import Origin
 
@@ -46,6 +48,7 @@ class Explanation:
     mac: str
     segment: str
     steps: tuple[Step, ...]
+    overridden: tuple[Overridden, ...] = ()
     problem: str = ""  # why the client does not get this far
 
 
@@ -63,18 +66,31 @@ def explain(answers: Answers, name: str, discover: Packet, now: float) -> Explan
     answer = answers.dhcp(segment, discover, now, unicast=False)
     refusal = next((e.reason for e in answer.events if isinstance(e, Refused)), "")
     if answer.reply is None:
-        return Explanation(name, found.mac.value, segment, (), refusal)
+        return Explanation(name, found.mac.value, segment, (), found.overridden, refusal)
     settings = {setting.code: setting for setting in answers.settings(question)}
     steps = [_dhcp(site, found, answer.reply, discover.limit, settings)]
     firmware = question.boot.firmware if question.boot else None
-    local = found.loadout is None or found.loadout.boot == "local"
+    local = not wants_loader(found)
     problem = answers.no_loader(question)
     if firmware is not None and not local and not problem:
         steps += _boot(site, found, firmware, ports, answer.reply.yiaddr)
     elif local:
         why = DISK_BOOT if found.loadout else "nothing: it has no loadout"
         steps.append(Step("Boot", (Line("boots", why, found.boot.origin if found.boot else None),)))
-    return Explanation(name, found.mac.value, segment, tuple(steps), problem or "")
+    steps += _written(site, found, ports, answer.reply.yiaddr)
+    overridden = found.overridden
+    return Explanation(name, found.mac.value, segment, tuple(steps), overridden, problem or "")
+
+
+def _written(site: Site, found: Effective, ports: Ports, address: IPv4Address) -> list[Step]:
+    """The files of the site file that are this client's own."""
+    steps = []
+    for pattern in site.files:
+        for path in client_paths(site, pattern, found.name):
+            text = written_text(site, pattern, found, ports, address)
+            line = Line("path", path, site.origin("file", pattern))
+            steps.append(Step("File", (line,), text))
+    return steps
 
 
 def _dhcp(
@@ -104,16 +120,28 @@ def _dhcp(
 def _boot(
     site: Site, found: Effective, firmware: Firmware, ports: Ports, address: IPv4Address
 ) -> list[Step]:
-    assert found.segment and found.boot and found.loadout
+    assert found.segment and found.boot and found.loadout and found.loadout_name
     segment = site.segments[found.segment.value]
-    loadout, place = found.loadout, ("loadout", found.boot.value)
+    loadout, place = found.loadout, ("loadout", found.loadout_name)
     arguments = compose(site, found, segment, ports, address)
     over = "http" if firmware.over_http else "tftp"
     asked = Line(f"over {over.upper()}", config_path(found.mac.value))
     line = " ".join(argument.value for argument in arguments)
-    text = configuration(found, devices(segment, ports)[over], arguments, site.settings.name)
-    files = [Line("loadout", found.boot.value, found.boot.origin)]
-    files.append(Line("kernel", loadout.kernel or "(none)", site.origin(*place, "kernel")))
+    who = Who(found.name, found.mac.value, address)
+    text = grub_text(site, who, found.segment.value, ports, over)
+    files = []
+    if found.choice:
+        files.append(Line("choice", found.boot.value, found.boot.origin))
+        places = [site.origin("choice", found.boot.value, "entries")]
+        files.append(Line("entries", ", ".join(found.entries), places[0]))
+    origin = (
+        site.origin("choice", found.boot.value, "default") if found.choice else found.boot.origin
+    )
+    files.append(Line("loadout", found.loadout_name, origin))
+    if loadout.boot == "local":
+        files.append(Line("boots", "its own disk", site.origin(*place, "boot")))
+    if loadout.kernel:
+        files.append(Line("kernel", loadout.kernel, site.origin(*place, "kernel")))
     files += [Line("initrd", path, site.origin(*place, "initrd")) for path in loadout.initrd]
     steps = [
         Step("Boot loader", (Line(f"over {over.upper()}", boot_file(firmware, segment, ports)),)),

@@ -2,15 +2,29 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from enum import Enum
+from ipaddress import IPv4Address
 
-from daskel.core.boot.arguments import ArgumentError, compose
-from daskel.core.boot.identity import Who
-from daskel.core.boot.loader import FOLDER, IMAGES, config_mac, config_path, configuration, devices
+from daskel.core.boot.arguments import ArgumentError, any_address, compose, variables
+from daskel.core.boot.identity import Who, settings_of
+from daskel.core.boot.loader import (
+    FOLDER,
+    IMAGES,
+    Entry,
+    config_mac,
+    config_path,
+    configuration,
+    devices,
+)
+from daskel.core.boot.template import FillError, render
 from daskel.core.boot.wire import Ports
-from daskel.core.site.layers import effective
-from daskel.core.site.model import Site
+from daskel.core.site.finding import Finding, Severity
+from daskel.core.site.layers import Effective, effective
+from daskel.core.site.model import File, Site
+from daskel.core.site.positions import Origin
 
 PATH_LIMIT = 1024  # bytes
 
@@ -68,35 +82,168 @@ def clean_path(asked: bytes) -> str:
     return "/".join(parts)
 
 
-def content(
-    site: Site, segment: str, path: str, who: Who, ports: Ports, over: str
-) -> Content | Missing:
-    """What the one who asks for `path` (clean) on `segment` gets, `over` tftp or http.
+class Files:
+    """The files of one site that are computed, and what the others are. Made once per site."""
 
-    A boot loader that asks over HTTP is told to load the rest over HTTP, too.
-    """
-    mac = config_mac(path)
-    if mac is None:
-        return Content(path, _kind(site, path))
-    name = site.by_mac.get(mac)
-    if name is None:
-        return Missing(path, f"no client has the MAC address {mac}")
-    found = effective(site, name, segment)
-    here = site.segments[segment]
+    def __init__(self, site: Site, ports: Ports) -> None:
+        self.site, self._ports = site, ports
+        self._kernels = {loadout.kernel for loadout in site.loadouts.values()}
+        self._initrds = {path for loadout in site.loadouts.values() for path in loadout.initrd}
+        self._patterns: dict[str, tuple[str, str | None]] = {}  # path: pattern, client
+        for pattern in site.files:
+            for name, path in _paths(site, pattern):
+                self._patterns.setdefault(path, (pattern, name))
+
+    def content(self, segment: str, path: str, who: Who, over: str) -> Content | Missing:
+        """What the one who asks for `path` (clean) on `segment` gets, `over` tftp or http.
+
+        A boot loader that asks over HTTP is told to load the rest over HTTP, too.
+        """
+        mac = config_mac(path)
+        if mac is not None:
+            return self._configuration(segment, path, mac, who, over)
+        if path in self._patterns:
+            return self._written(segment, path, who)
+        return Content(path, self._kind(path))
+
+    def _configuration(
+        self, segment: str, path: str, mac: str, who: Who, over: str
+    ) -> Content | Missing:
+        asked = Who(self.site.by_mac.get(mac), mac, who.address if who.mac == mac else None)
+        found = settings_of(self.site, asked, segment)
+        if found is None or not found.entries:
+            return Missing(path, f"the machine with the MAC address {mac} has nothing to boot")
+        try:
+            text = grub_text(self.site, asked, segment, self._ports, over)
+        except ArgumentError as error:
+            return Missing(path, str(error))
+        return Content(config_path(mac), FileKind.CONFIGURATION, text.encode())
+
+    def _written(self, segment: str, path: str, who: Who) -> Content | Missing:
+        """A file of the site file: for the client in its path, else for the one who asks."""
+        pattern, name = self._patterns[path]
+        owner = Who(name, self.site.clients[name].mac) if name else who
+        if owner.mac is not None and owner.mac == who.mac:
+            owner = who
+        found = settings_of(self.site, owner, segment)
+        if found is None:
+            return Missing(path, "it is computed for each client, and nobody knows who asks")
+        try:
+            text = written_text(self.site, pattern, found, self._ports, owner.address)
+        except (FillError, ArgumentError) as error:
+            return Missing(path, str(error))
+        return Content(path, FileKind.CONFIGURATION, text.encode())
+
+    def _kind(self, path: str) -> FileKind:
+        if path in {f"{FOLDER}/{image}" for image in IMAGES.values()}:
+            return FileKind.LOADER
+        if path in self._kernels:
+            return FileKind.KERNEL
+        return FileKind.INITRD if path in self._initrds else FileKind.OTHER
+
+
+def grub_text(site: Site, who: Who, segment: str, ports: Ports, over: str) -> str:
+    """GRUB's configuration for one machine, with each loadout that it can choose."""
+    found, here = settings_of(site, who, segment), site.segments[segment]
+    assert found, "the MAC address is known"
+    entries = []
+    for name in found.entries:
+        chosen = settings_of(site, who, segment, name)
+        assert chosen and chosen.loadout
+        arguments = compose(site, chosen, here, ports, who.address)
+        entries.append(Entry(name, chosen.loadout, arguments))
+    return configuration(found, devices(here, ports)[over], entries, site.settings.name)
+
+
+def written_text(
+    site: Site, pattern: str, found: Effective, ports: Ports, address: IPv4Address | None
+) -> str:
+    """A file of the site file, filled in. Raises FillError and ArgumentError."""
+    assert found.segment
+    segment = site.segments[found.segment.value]
+    known: dict[str, object] = dict(variables(site, found, segment, address))
+    if found.loadout:
+        arguments = compose(site, found, segment, ports, address)
+        known["arguments"] = " ".join(argument.value for argument in arguments)
+        known["kernel"], known["initrd"] = (
+            found.loadout.kernel or "",
+            " ".join(found.loadout.initrd),
+        )
+    return render(_text(site, site.files[pattern]), known)
+
+
+def _text(site: Site, file: File) -> str:
+    return file.text if file.text is not None else site.templates[file.template or ""]
+
+
+def _paths(site: Site, pattern: str) -> Iterator[tuple[str | None, str]]:
+    """Every path that a pattern stands for, and its client; None for a path of everybody."""
+    if "{" not in pattern:
+        yield None, clean_path(pattern.encode())
+        return
+    for name in site.clients:
+        for path in client_paths(site, pattern, name):
+            yield name, path
+
+
+def client_paths(site: Site, pattern: str, name: str) -> Iterator[str]:
+    """The path of a pattern for one client; nothing for a client that lacks a variable of it
+    (a serial number)."""
+    found = effective(site, name)
+    segment = site.segments.get(found.segment.value) if found.segment else None
+    if segment is not None:
+        with suppress(FillError, PathRefusedError):
+            yield clean_path(render(pattern, variables(site, found, segment, None)).encode())
+
+
+def check_files(site: Site, ports: Ports) -> list[Finding]:
+    """Computed files that fail for some client, before any client asks."""
+    findings: dict[tuple[str, str], Finding] = {}
+    for pattern, file in site.files.items():
+        paths = list(_checked_paths(site, pattern))
+        if not paths:
+            problem = f"the path {pattern!r} is one for no client"
+            finding = Finding(Severity.ERROR, site.origin("file", pattern), problem, _KNOWN)
+            findings[(pattern, "")] = finding
+        for name in paths:
+            found = effective(site, name)
+            if found.segment is None or found.segment.value not in site.segments:
+                continue
+            segment = site.segments[found.segment.value]
+            try:
+                written_text(site, pattern, found, ports, any_address(segment))
+            except FillError as error:
+                problem = f"{error} (for client {name})"
+                origin = _line_of(site, pattern, file, error.line)
+                finding = Finding(Severity.ERROR, origin, problem, _KNOWN)
+                findings.setdefault((pattern, str(error)), finding)
+            except ArgumentError:
+                continue  # said where the argument stands
+    return list(findings.values())
+
+
+_KNOWN = "daskel explain --variables CLIENT shows what there is"
+
+
+def _checked_paths(site: Site, pattern: str) -> Iterator[str]:
+    """The clients that a pattern makes a file for; all of them when it names none."""
     try:
-        arguments = compose(site, found, here, ports, who.address if who.name == name else None)
-    except ArgumentError as error:
-        return Missing(path, str(error))
-    text = configuration(found, devices(here, ports)[over], arguments, site.settings.name)
-    return Content(config_path(mac), FileKind.CONFIGURATION, text.encode())
+        for name, _ in _paths(site, pattern):
+            if name is None:
+                yield from site.clients
+            else:
+                yield name
+    except PathRefusedError:
+        return
 
 
-def _kind(site: Site, path: str) -> FileKind:
-    if path in {f"{FOLDER}/{image}" for image in IMAGES.values()}:
-        return FileKind.LOADER
-    loadouts = site.loadouts.values()
-    if any(path == loadout.kernel for loadout in loadouts):
-        return FileKind.KERNEL
-    if any(path in loadout.initrd for loadout in loadouts):
-        return FileKind.INITRD
-    return FileKind.OTHER
+def _line_of(site: Site, pattern: str, file: File, line: int) -> Origin:
+    """The place of a template's line: in its own file, or in the text in the site file."""
+    if file.template is not None:
+        return Origin(file.template, line, 1)
+    start = site.origin("file", pattern, "text")
+    several = start.text.startswith(('"""', "'''"))
+    skipped = start.text.strip() in ('"""', "'''")  # the text begins on the next line
+    if not several:
+        return start
+    return Origin(start.file, start.line + line - (0 if skipped else 1), 1)

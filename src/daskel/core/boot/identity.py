@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from daskel.core.boot.address import Leases
+from daskel.core.site.layers import Effective, effective, stranger
 from daskel.core.site.model import Site
 
 
@@ -32,3 +33,32 @@ def by_address(site: Site, leases: Leases, address: IPv4Address, now: float) -> 
         return by_mac(site, mac, address)
     name = site.by_address.get(address)
     return Who(name, site.clients[name].mac, address) if name else Who(address=address)
+
+
+def settings_of(site: Site, who: Who, segment: str, entry: str | None = None) -> Effective | None:
+    """What the site says about somebody on `segment`; None when not even a MAC address is known."""
+    if who.name is not None:
+        return effective(site, who.name, segment, entry)
+    return stranger(site, who.mac, segment, entry) if who.mac else None
+
+
+def refusal(site: Site, mac: str, segment: str) -> str | None:
+    """Why a machine gets nothing at all on `segment`, with the line that says so."""
+    rules = site.segments[segment]
+    for index, prefix in enumerate(rules.refuse):
+        if mac.startswith(prefix):
+            return f"refused by {site.origin('segment', segment, 'refuse', index)} ({prefix})"
+    if mac in site.by_mac:
+        return None
+    if rules.allow and not mac.startswith(rules.allow):
+        return f"not in the list {site.origin('segment', segment, 'allow')}"
+    if rules.unknown == "refuse":
+        return f"not in the site ({site.origin('segment', segment, 'unknown')} says refuse)"
+    return None
+
+
+def roots_of(site: Site, who: Who, segment: str) -> frozenset[str]:
+    """The roots that somebody on `segment` may mount: those of every loadout it can boot."""
+    found = settings_of(site, who, segment)
+    loadouts = [site.loadouts[name] for name in found.entries] if found else []
+    return frozenset(loadout.root for loadout in loadouts if loadout.root)

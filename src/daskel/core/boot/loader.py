@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
+from dataclasses import dataclass
 
 from daskel.core.boot.wire import Ports
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.site.layers import Effective, Sourced
-from daskel.core.site.model import Loadout, Segment
+from daskel.core.site.model import Choice, Loadout, Segment
 from daskel.core.values import parse_mac
 
 FOLDER = "loader"
@@ -33,6 +35,13 @@ sleep 10
 exit
 """
 BUILT_IN_NAME = "daskel.cfg"
+
+
+def wants_loader(found: Effective) -> bool:
+    """False for machines with nothing to boot, or that start from their own disk at once."""
+    if found.choice is not None:
+        return True
+    return found.loadout is not None and found.loadout.boot != "local"
 
 
 def loader_name(firmware: Firmware) -> str:
@@ -72,21 +81,65 @@ def devices(segment: Segment, ports: Ports) -> dict[str, str]:
     return {"tftp": f"(tftp,{segment.server})", "http": f"(http,{http})"}
 
 
-def configuration(
-    found: Effective, device: str, arguments: tuple[Sourced[str], ...], site_name: str
-) -> str:
-    """GRUB's configuration for one client, which loads from `device`."""
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One loadout that a client can boot: its name, and the kernel's whole command line."""
+
+    name: str
+    loadout: Loadout
+    arguments: Sequence[Sourced[str]] = ()
+
+    @property
+    def title(self) -> str:
+        return self.loadout.title or self.name
+
+
+def configuration(found: Effective, device: str, entries: Sequence[Entry], site_name: str) -> str:
+    """GRUB's configuration for one client, which loads from `device`: a menu when the site gives
+    it a choice, else the one entry at once."""
     boot = found.boot.value if found.boot else "nothing"
-    lines = [f"# {found.name} at {site_name}: loadout {boot}"]
-    if found.loadout is None or found.loadout.boot == "local":
-        return "\n".join([*lines, "exit", ""])
-    lines += _load(found.loadout, device, [a.value for a in arguments], f"{found.name}: {boot}")
-    lines += [f'echo "{_echo(found.name)}: {_echo(boot)} could not be loaded."', "sleep 10", "exit"]
-    return "\n".join([*lines, ""])
+    head = [f"# {found.name} at {site_name}: {boot}"]
+    if found.choice is not None:
+        return "\n".join([*head, *_menu(found.choice, device, entries, found.name), ""])
+    if not entries or entries[0].loadout.boot == "local":
+        return "\n".join([*head, "exit", ""])
+    lines = _load(entries[0], device, f"{found.name}: {boot}")
+    failed = f'echo "{_echo(found.name)}: {_echo(boot)} could not be loaded."'
+    return "\n".join([*head, *lines, failed, "sleep 10", "exit", ""])
 
 
-def _load(loadout: Loadout, device: str, arguments: list[str], title: str) -> list[str]:
-    words = [f"{device}/{loadout.kernel}", *arguments]
+def _menu(choice: Choice, device: str, entries: Sequence[Entry], client: str) -> list[str]:
+    lines = [
+        f"set timeout={choice.wait}",
+        f"set timeout_style={'hidden' if choice.hidden else 'menu'}",
+        f"set default={_quoted(choice.chosen)}",
+    ]
+    if choice.title:
+        lines.append(f'echo "{_echo(choice.title)}"')
+    locked = [entry for entry in entries if entry.loadout.password]
+    if locked:  # nobody is the superuser: editing and the command line are closed, too
+        lines.append(f'set superusers="{" ".join(_user(entry) for entry in locked)}"')
+        lines += [f"password_pbkdf2 {_user(e)} {e.loadout.password}" for e in locked]
+    for entry in entries:
+        who = f"--users {_user(entry)}" if entry.loadout.password else "--unrestricted"
+        lines.append(f"menuentry {_quoted(entry.title)} --id {_quoted(entry.name)} {who} {{")
+        body = (
+            ["exit"]
+            if entry.loadout.boot == "local"
+            else _load(entry, device, f"{client}: {entry.title}")
+        )
+        lines += [f"  {line}" for line in body] + ["}"]
+    return lines
+
+
+def _user(entry: Entry) -> str:
+    """The user name that a locked entry asks for: the loadout's name."""
+    return re.sub(r"[^\w-]", "_", entry.name)
+
+
+def _load(entry: Entry, device: str, title: str) -> list[str]:
+    loadout = entry.loadout
+    words = [f"{device}/{loadout.kernel}", *(argument.value for argument in entry.arguments)]
     lines = [
         f'echo "{_echo(title)}"',
         "if linux " + " ".join(map(_quoted, words)) + "; then",

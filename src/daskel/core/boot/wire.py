@@ -38,7 +38,7 @@ class Wire:
 
     def segment_of(self, site: Site, bound: str) -> tuple[str, Segment]:
         """The segment whose server address a socket is bound to."""
-        return next((n, s) for n, s in site.segments.items() if self.outside(s.server) == bound)
+        return next((n, s) for n, s in site.served.items() if self.outside(s.server) == bound)
 
     def inside(self, segment: Segment, address: str) -> IPv4Address:
         """The site's address of a peer that reached the segment's server address."""

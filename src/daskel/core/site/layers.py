@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 from typing import Generic, TypeVar
 
-from daskel.core.site.model import Client, Group, Loadout, OptionValue, Site
+from daskel.core.site.model import Choice, Client, Group, Loadout, OptionValue, Site
 from daskel.core.site.positions import Origin
 
 Value = TypeVar("Value")
@@ -51,21 +51,31 @@ class Effective:
     mac: Sourced[str]
     segment: Sourced[str] | None  # the segment's name; None when nothing names one
     address: Sourced[IPv4Address] | None  # fixed; None for one from the pool
-    boot: Sourced[str] | None  # the loadout's name
+    boot: Sourced[str] | None  # the name of a loadout or a choice
+    choice: Choice | None
+    loadout_name: str | None  # what boots when nobody chooses
     loadout: Loadout | None
     arguments: tuple[Sourced[str], ...]  # templates not yet filled in
     options: Mapping[str, Sourced[OptionValue]]  # those that are switched on
     overridden: tuple[Overridden, ...]
 
+    @property
+    def entries(self) -> tuple[str, ...]:
+        """The names of all loadouts that it can boot."""
+        if self.choice:
+            return self.choice.entries
+        return (self.loadout_name,) if self.loadout_name else ()
+
 
 Groups = Sequence[tuple[str, Group]]
 
 
-def effective(site: Site, name: str, on: str | None = None) -> Effective:
+def effective(site: Site, name: str, on: str | None = None, entry: str | None = None) -> Effective:
     """Put the layers of one client together. Raises KeyError when the site has no such client.
 
     `on` is the segment that it turned up on, whatever segment it was given: that one's layer
-    counts then, and a fixed address only if it belongs there.
+    counts then, and a fixed address only if it belongs there. `entry` is the loadout that was
+    chosen from a menu, instead of the default.
     """
     client = site.clients[name]
     groups = [(g, site.groups[g]) for g in client.group if g in site.groups]
@@ -77,25 +87,64 @@ def effective(site: Site, name: str, on: str | None = None) -> Effective:
         inside = address is not None and address.value in site.segments[on].network
         address = address if inside else None
     boot = _strongest(site, name, client, groups, "boot", overridden)
-    layers = list(_layers(site, name, groups, segment, boot))
-    return Effective(
-        name=name,
-        client=client,
-        mac=Sourced(client.mac, site.origin("client", name, "mac")),
-        segment=segment,
-        address=address,
-        boot=boot,
-        loadout=site.loadouts.get(boot.value) if boot else None,
-        arguments=merge([layer.arguments for layer in layers], overridden),
-        options=merge_options([layer.options for layer in layers], overridden),
-        overridden=tuple(overridden),
-    )
+    mac = Sourced(client.mac, site.origin("client", name, "mac"))
+    paths = [("group", group) for group, _ in groups] + [("client", name)]
+    whole = _Whole(name, client, mac, segment, address, boot, paths, overridden)
+    return whole.put_together(site, entry)
 
 
-def segment_options(site: Site, segment: str) -> Mapping[str, Sourced[OptionValue]]:
-    """The options of machines that are not in the site: of site and segment."""
-    layers = [_layer(site, ("site",)), _layer(site, ("segment", segment))]
-    return merge_options([layer.options for layer in layers], [])
+def stranger(site: Site, mac: str, segment: str, entry: str | None = None) -> Effective:
+    """The same for a machine that is not in the site: of site and segment alone."""
+    unknown, origin = site.segments[segment].unknown, site.origin("segment", segment, "unknown")
+    boot = Sourced(unknown, origin) if unknown in site.loadouts else None
+    here = Sourced(segment, site.origin("segment", segment))
+    name, client = mac.replace(":", "-"), Client(mac=mac)
+    whole = _Whole(name, client, Sourced(mac, here.origin), here, None, boot, [], [])
+    return whole.put_together(site, entry)
+
+
+@dataclass(frozen=True, slots=True)
+class _Whole:
+    """What is known of a machine before its layers are put together."""
+
+    name: str
+    client: Client
+    mac: Sourced[str]
+    segment: Sourced[str] | None
+    address: Sourced[IPv4Address] | None
+    boot: Sourced[str] | None
+    layers: Sequence[tuple[str, str]]  # groups and client, from weak to strong
+    overridden: list[Overridden]
+
+    def put_together(self, site: Site, entry: str | None) -> Effective:
+        choice = site.choices.get(self.boot.value) if self.boot else None
+        chosen = entry or (choice.chosen if choice else self.boot.value if self.boot else None)
+        loadout = site.loadouts.get(chosen) if chosen else None
+        layers = [_layer(site, path) for path in self._paths(site, chosen)]
+        return Effective(
+            name=self.name,
+            client=self.client,
+            mac=self.mac,
+            segment=self.segment,
+            address=self.address,
+            boot=self.boot,
+            choice=choice,
+            loadout_name=chosen if loadout else None,
+            loadout=loadout,
+            arguments=merge([layer.arguments for layer in layers], self.overridden),
+            options=merge_options([layer.options for layer in layers], self.overridden),
+            overridden=tuple(self.overridden),
+        )
+
+    def _paths(self, site: Site, loadout: str | None) -> Iterable[tuple[str, ...]]:
+        """The tables that are layers, from weak to strong; the loadout is below the client."""
+        yield ("site",)
+        if self.segment and self.segment.value in site.segments:
+            yield ("segment", self.segment.value)
+        yield from (path for path in self.layers if path[0] == "group")
+        if loadout in site.loadouts:
+            yield ("loadout", str(loadout))
+        yield from (path for path in self.layers if path[0] == "client")
 
 
 def _address(site: Site, name: str, client: Client) -> Sourced[IPv4Address] | None:
@@ -116,23 +165,6 @@ def _strongest(
             values.append(Sourced(value, site.origin(*path, key)))
     overridden += [Overridden(key, v.value, v.origin, values[0].origin) for v in values[1:]]
     return values[0] if values else None
-
-
-def _layers(
-    site: Site,
-    name: str,
-    groups: Groups,
-    segment: Sourced[str] | None,
-    boot: Sourced[str] | None,
-) -> Iterable[Layer]:
-    yield _layer(site, ("site",))
-    if segment and segment.value in site.segments:
-        yield _layer(site, ("segment", segment.value))
-    for group, _ in groups:
-        yield _layer(site, ("group", group))
-    if boot and boot.value in site.loadouts:
-        yield _layer(site, ("loadout", boot.value))
-    yield _layer(site, ("client", name))
 
 
 def _layer(site: Site, path: tuple[str, ...]) -> Layer:

@@ -10,11 +10,11 @@ from typing import Annotated, Literal, NamedTuple
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
-from daskel.core.site.positions import Origin, Path, Positions
+from daskel.core.site.positions import Origin, Path, Sources
 from daskel.core.values import parse_duration, parse_mac
 
 HOST_NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?", re.IGNORECASE)
-LOADERS = ("bios", "uefi-x64", "uefi-arm64")
+UNKNOWN = ("refuse", "address-only")  # what a segment can do with them, besides a loadout
 
 
 class Range(NamedTuple):
@@ -94,6 +94,31 @@ def _argument(value: object) -> str:
     return text
 
 
+def _title(value: object) -> str:
+    text = _text(value, "a title")
+    if not text or not text.isprintable():
+        raise ValueError("is empty or has a line break or control character in it")
+    return text
+
+
+def _password(value: object) -> str:
+    text = _text(value, "the hash of a password")
+    if not re.fullmatch(r"grub\.pbkdf2\.sha512\.\d+\.[0-9A-Fa-f]+\.[0-9A-Fa-f]+", text):
+        raise ValueError(
+            "is not a hash; write what grub-mkpasswd-pbkdf2 prints: grub.pbkdf2.sha512..."
+        )
+    return text
+
+
+def _prefix(value: object) -> str:
+    """A MAC address, or the beginning of one, as pairs with colons."""
+    text = _text(value, 'a MAC address or its beginning, like "02:61:08"')
+    digits = re.sub(r"[\s:.\-]", "", text).lower().rstrip("*")
+    if not re.fullmatch(r"(?:[0-9a-f]{2}){1,6}", digits):
+        raise ValueError("is no MAC address nor the beginning of one; write pairs like 02:61:08")
+    return ":".join(digits[i : i + 2] for i in range(0, len(digits), 2))
+
+
 def _option_value(value: object) -> object:
     items = value if isinstance(value, list) else [value]
     if not all(isinstance(item, (bool, int, str)) for item in items):
@@ -107,6 +132,8 @@ AddressRange = Annotated[Range, BeforeValidator(_range)]
 Mac = Annotated[str, BeforeValidator(_mac)]
 Duration = Annotated[int, BeforeValidator(_duration)]  # seconds
 Names = Annotated[tuple[str, ...], BeforeValidator(_names)]
+Title = Annotated[str, BeforeValidator(_title)]
+MacPrefix = Annotated[str, BeforeValidator(_prefix)]
 Argument = Annotated[str, BeforeValidator(_argument)]
 OptionValue = bool | int | str | tuple[bool | int | str, ...]  # false: switched off
 Options = dict[str, Annotated[OptionValue, BeforeValidator(_option_value)]]
@@ -148,6 +175,10 @@ class Segment(LayerTable):
     name_servers: tuple[Address, ...] = ()
     domain: str | None = None
     lease: Duration = 8 * 3600
+    enabled: bool = True  # false: written, and not served yet
+    unknown: str = "address-only"  # or refuse, or the name of a loadout
+    allow: tuple[MacPrefix, ...] = ()  # when given, no other machines that are not in the site
+    refuse: tuple[MacPrefix, ...] = ()  # also machines of the site
 
 
 class Option(Table):
@@ -166,10 +197,34 @@ class Root(Table):
 
 
 class Loadout(LayerTable):
+    title: Title | None = None  # in a menu; its name when not given
+    password: Annotated[str, BeforeValidator(_password)] | None = None
     kernel: str | None = None
     initrd: Names = ()
     root: str | None = None
     boot: Literal["local"] | None = None
+
+
+class Choice(Table):
+    """A menu on the client's screen."""
+
+    entries: Annotated[tuple[str, ...], Field(min_length=1)]  # names of loadouts
+    default: str | None = None  # the first entry when not given
+    wait: Duration = 10
+    title: Title | None = None
+    hidden: bool = False  # until a key is pressed
+
+    @property
+    def chosen(self) -> str:
+        """What boots when nobody chooses."""
+        return self.default or self.entries[0]
+
+
+class File(Table):
+    """A computed file; its path is the table's name, and may name variables of the client."""
+
+    text: str | None = None
+    template: str | None = None  # a file with the text, relative to the site file
 
 
 class Group(LayerTable):
@@ -183,6 +238,8 @@ class Client(LayerTable):
     segment: str | None = None
     boot: str | None = None
     address: Address | None = None
+    uuid: str | None = None  # for templates
+    serial: str | None = None  # for templates: boards that ask below their serial number
 
 
 TABLES: dict[str, type[Table]] = {
@@ -190,6 +247,8 @@ TABLES: dict[str, type[Table]] = {
     "option": Option,
     "root": Root,
     "loadout": Loadout,
+    "choice": Choice,
+    "file": File,
     "group": Group,
     "client": Client,
 }
@@ -204,15 +263,23 @@ class Site:
     options: Mapping[str, Option]
     roots: Mapping[str, Root]
     loadouts: Mapping[str, Loadout]
+    choices: Mapping[str, Choice]
+    files: Mapping[str, File]
     groups: Mapping[str, Group]
     clients: Mapping[str, Client]
-    positions: Positions
+    positions: Sources
+    templates: Mapping[str, str]  # texts of template files, by the path in the site file
     by_mac: Mapping[str, str]  # MAC address to client name
     by_address: Mapping[IPv4Address, str]  # fixed address to client name
 
     def origin(self, *path: str | int) -> Origin:
         place: Path = path
         return self.positions.of(place)
+
+    @property
+    def served(self) -> dict[str, Segment]:
+        """The segments that are switched on."""
+        return {name: segment for name, segment in self.segments.items() if segment.enabled}
 
     def table(self, path: tuple[str, ...]) -> LayerTable:
         """The table of a layer: `("site",)`, or its kind and name."""

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import re
-import tomllib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any
@@ -12,12 +10,12 @@ from typing import Any
 from pydantic import ValidationError
 
 from daskel.core.site.finding import Finding, Severity, did_you_mean
-from daskel.core.site.model import TABLES, Client, Group, Site, SiteTable
-from daskel.core.site.positions import Origin, Path, Positions
+from daskel.core.site.included import Merging, Text
+from daskel.core.site.model import TABLES, UNKNOWN, Client, File, Group, Site, SiteTable
+from daskel.core.site.positions import Path, Positions, Sources
+from daskel.core.site.toml import read_toml
 
 FORMAT = 1
-_SYNTAX = re.compile(r"(.*) \(at (?:line (\d+), column (\d+)|end of document)\)", re.DOTALL)
-_MOST_SYNTAX_FINDINGS = 20
 
 
 @dataclass
@@ -28,58 +26,33 @@ class Parsed:
     findings: list[Finding] = field(default_factory=list)
 
 
-def parse(text: str, file: str) -> Parsed:
-    """Read a site file. Every finding in the result has the severity INVALID."""
-    raw, findings, readable, whole = _toml(text, file)
+def parse(
+    text: str, file: str, more: Sequence[Text] = (), templates: Mapping[str, str] | None = None
+) -> Parsed:
+    """Read a site file and what it includes. Every finding has the severity INVALID."""
+    raw, findings, readable, whole = read_toml(text, file)
     if raw is None:
         return Parsed(None, findings)
-    site = _Reading(raw, Positions(readable, file), findings, whole).site()
-    return Parsed(site, sorted(findings, key=lambda f: (f.origin.line, f.origin.column)))
+    sources = Sources(Positions(readable, file))
+    merging = Merging(raw, sources, findings)
+    for other in more:
+        whole &= merging.add(other)
+    site = _Reading(raw, sources, findings, whole, templates or {}).site()
+    return Parsed(site, sorted(findings, key=place))
 
 
-def _toml(text: str, file: str) -> tuple[dict[str, Any] | None, list[Finding], str, bool]:
-    """The tables, the syntax findings, the text that was readable, and whether that is all.
-
-    A line that is no TOML is blanked and reading begins again, so that one run names them all;
-    a broken table header or a text that never ends makes the rest unreadable.
-    """
-    findings: list[Finding] = []
-    lines = text.splitlines(keepends=True)
-    while len(findings) < _MOST_SYNTAX_FINDINGS:
-        try:
-            return tomllib.loads("".join(lines)), findings, "".join(lines), not findings
-        except tomllib.TOMLDecodeError as error:
-            finding = _syntax(str(error), lines, file)
-            findings.append(finding)
-            bad = lines[finding.origin.line - 1].strip() if lines else ""
-            pair = re.match(r"[\w\"'. -]+=", bad) and not re.search(r"[\[{]\s*$|\"\"\"|'''", bad)
-            if not pair:
-                return None, findings, "", False
-            lines[finding.origin.line - 1] = "\n"
-    return None, findings, "", False
-
-
-def _syntax(message: str, lines: list[str], file: str) -> Finding:
-    match = _SYNTAX.fullmatch(message)
-    reason, line, column = match.groups() if match else (message, None, None)
-    number = min(int(line or len(lines)), len(lines)) or 1
-    if line and lines and not lines[number - 1].strip():
-        number -= 1  # tomllib sometimes points behind the line's end
-    bad = lines[number - 1].rstrip() if lines else ""
-    origin = Origin(file, number, int(column or len(bad) + 1), bad.strip())
-    return Finding(Severity.INVALID, origin, f"not TOML: {_lower(reason)}", "correct this line")
-
-
-def _lower(text: str) -> str:
-    return text[:1].lower() + text[1:]
+def place(finding: Finding) -> tuple[str, int, int]:
+    """The order in which findings are said."""
+    return finding.origin.file, finding.origin.line, finding.origin.column
 
 
 @dataclass
 class _Reading:
     raw: dict[str, Any]
-    positions: Positions
+    positions: Sources
     findings: list[Finding]
     whole: bool  # no line was unreadable, so what is missing is missing
+    templates: Mapping[str, str]
 
     def site(self) -> Site:
         self._format()
@@ -92,6 +65,9 @@ class _Reading:
             options=tables["option"],
             roots=tables["root"],
             loadouts=tables["loadout"],
+            choices=tables["choice"],
+            files=tables["file"],
+            templates=self.templates,
             groups=tables["group"],
             clients=clients,
             positions=self.positions,
@@ -114,7 +90,7 @@ class _Reading:
             self._invalid(("format",), f"format {value} is unknown", f"write: format = {FORMAT}")
 
     def _known_sections(self) -> None:
-        known = ["format", "site", *TABLES]
+        known = ["format", "include", "clients-from", "site", *TABLES]
         for name in self.raw:
             if name not in known:
                 remedy = did_you_mean(name, known)
@@ -210,6 +186,24 @@ class _References:
                 raw = self.raw["client"][name]["group"]
                 place: Path = () if isinstance(raw, str) else (index,)
                 self._known("group", group_name, ("client", name, "group", *place))
+        for name, choice in site.choices.items():
+            for index, entry in enumerate(choice.entries):
+                self._known("loadout", entry, ("choice", name, "entries", index))
+            if choice.default is not None and choice.default not in choice.entries:
+                problem = f"the default {choice.default!r} is not among the entries"
+                remedy = did_you_mean(choice.default, choice.entries)
+                origin = site.positions.of(("choice", name, "default"))
+                self.findings.append(Finding(Severity.INVALID, origin, problem, remedy))
+        for name, segment in site.segments.items():
+            if segment.unknown not in UNKNOWN:
+                known = [*UNKNOWN, *site.loadouts]
+                self._one_of("loadout", segment.unknown, known, ("segment", name, "unknown"))
+        for name in set(site.loadouts) & set(site.choices):
+            origin = site.positions.of(("choice", name), key=True)
+            problem = f"{name} is the name of a choice and of a loadout"
+            self.findings.append(Finding(Severity.INVALID, origin, problem, "rename one of them"))
+        for name, file in site.files.items():
+            self._file(name, file)
         for name, loadout in site.loadouts.items():
             if loadout.root is not None:
                 self._known("root", loadout.root, ("loadout", name, "root"))
@@ -218,10 +212,24 @@ class _References:
         if table.segment is not None:
             self._known("segment", table.segment, (kind, name, "segment"))
         if table.boot is not None:
-            self._known("loadout", table.boot, (kind, name, "boot"))
+            known = [*self.raw.get("loadout", {}), *self.raw.get("choice", {})]
+            self._one_of("loadout", table.boot, known, (kind, name, "boot"))
+
+    def _file(self, name: str, file: File) -> None:
+        problem = remedy = ""
+        if (file.text is None) == (file.template is None):
+            problem, remedy = f"file {name!r} needs text or a template", "write one of the two"
+        elif file.template is not None and file.template not in self.site.templates:
+            problem = f"the template file {file.template} cannot be read"
+            remedy = "its path is relative to the site file"
+        if problem:
+            origin = self.site.positions.of(("file", name, "template"))
+            self.findings.append(Finding(Severity.INVALID, origin, problem, remedy))
 
     def _known(self, kind: str, name: str, place: Path) -> None:
-        known = self.raw.get(kind, {})
+        self._one_of(kind, name, list(self.raw.get(kind, {})), place)
+
+    def _one_of(self, kind: str, name: str, known: list[str], place: Path) -> None:
         if name not in known:
             problem = f"there is no {kind} {name!r}"
             remedy = f"{did_you_mean(name, known)} or add [{kind}.{name}]"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from bisect import bisect_right
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 Path = tuple[str | int, ...]
@@ -149,6 +150,38 @@ class Positions:
             self._pair(path)
             self._skip(_SKIP)
             self._at += self._text[self._at] == ","
+
+
+class CsvPositions:
+    """The same for the rows of a CSV file, which are clients: `("client", name, column)`."""
+
+    def __init__(
+        self, text: str, file: str, rows: Mapping[str, int], columns: Sequence[str]
+    ) -> None:
+        self._lines, self._file, self._rows, self._columns = text.splitlines(), file, rows, columns
+
+    def of(self, path: Path, *, key: bool = False) -> Origin:  # noqa: ARG002
+        line = self._rows.get(str(path[1]), 1) if len(path) > 1 else 1
+        column = str(path[2]) if len(path) > 2 else ""
+        index = self._columns.index(column) if column in self._columns else 0
+        cells = self._lines[line - 1].split(",") if line <= len(self._lines) else []
+        start = sum(len(cell) + 1 for cell in cells[:index]) + 1
+        return Origin(self._file, line, start, "".join(cells[index : index + 1]).strip())
+
+
+class Sources:
+    """The places of all files of a site: each table is in the file that was read first."""
+
+    def __init__(self, main: Positions) -> None:
+        self._main = main
+        self._owners: dict[Path, Positions | CsvPositions] = {}
+
+    def own(self, table: Path, positions: Positions | CsvPositions) -> None:
+        """`table` (its kind and name) stands in another file than the main one."""
+        self._owners[table] = positions
+
+    def of(self, path: Path, *, key: bool = False) -> Origin:
+        return self._owners.get(path[:2], self._main).of(path, key=key)
 
 
 def _unquoted(key: str) -> str:

@@ -1,0 +1,50 @@
+"""TOML text becomes tables, or every line that is none; one bad line does not hide the next."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from typing import Any
+
+from daskel.core.site.finding import Finding, Severity
+from daskel.core.site.positions import Origin
+
+_SYNTAX = re.compile(r"(.*) \(at (?:line (\d+), column (\d+)|end of document)\)", re.DOTALL)
+_MOST_SYNTAX_FINDINGS = 20
+
+
+def read_toml(text: str, file: str) -> tuple[dict[str, Any] | None, list[Finding], str, bool]:
+    """The tables, the syntax findings, the text that was readable, and whether that is all.
+
+    A line that is no TOML is blanked and reading begins again, so that one run names them all;
+    a broken table header or a text that never ends makes the rest unreadable.
+    """
+    findings: list[Finding] = []
+    lines = text.splitlines(keepends=True)
+    while len(findings) < _MOST_SYNTAX_FINDINGS:
+        try:
+            return tomllib.loads("".join(lines)), findings, "".join(lines), not findings
+        except tomllib.TOMLDecodeError as error:
+            finding = _syntax(str(error), lines, file)
+            findings.append(finding)
+            bad = lines[finding.origin.line - 1].strip() if lines else ""
+            pair = re.match(r"[\w\"'. -]+=", bad) and not re.search(r"[\[{]\s*$|\"\"\"|'''", bad)
+            if not pair:
+                return None, findings, "", False
+            lines[finding.origin.line - 1] = "\n"
+    return None, findings, "", False
+
+
+def _syntax(message: str, lines: list[str], file: str) -> Finding:
+    match = _SYNTAX.fullmatch(message)
+    reason, line, column = match.groups() if match else (message, None, None)
+    number = min(int(line or len(lines)), len(lines)) or 1
+    if line and lines and not lines[number - 1].strip():
+        number -= 1  # tomllib sometimes points behind the line's end
+    bad = lines[number - 1].rstrip() if lines else ""
+    origin = Origin(file, number, int(column or len(bad) + 1), bad.strip())
+    return Finding(Severity.INVALID, origin, f"not TOML: {_lower(reason)}", "correct this line")
+
+
+def _lower(text: str) -> str:
+    return text[:1].lower() + text[1:]
