@@ -19,6 +19,10 @@ from daskel.cli.output import ExitCode, Output
 from daskel.system.lacking import LackingError
 
 COMMANDS = {  # in the order of the work
+    "client": "list, show, add, change, rename, remove, import and export clients",
+    "group": "list, show, add, change and remove groups",
+    "loadout": "list, show, add, copy, change and remove loadouts",
+    "assign": "say what a client or a group boots",
     "check": "find everything that is wrong with the site file and the files that it names",
     "explain": "show what one client gets, step by step, and the line that each value comes from",
     "serve": "answer the clients: DHCP, TFTP, HTTP and NFS, in the foreground, logging every event",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 import json
 import sys
 from dataclasses import dataclass, field
@@ -53,6 +54,16 @@ class Output:
             for start in range(0, max(len(line), 1), room or max(len(line), 1)):
                 self.print(margin + line[start : start + room if room else None])
 
+    def difference(self, path: Path, before: str, after: str) -> None:
+        """What changes in a file, as a unified diff."""
+        lines = difflib.unified_diff(
+            before.splitlines(), after.splitlines(), str(path), str(path), "now", "new", 1, ""
+        )
+        colours = {"+": "green", "-": "red", "@": "cyan"}
+        for line in lines:
+            head = line.startswith(("+++", "---"))
+            self.print(Text(line, style="bold" if head else colours.get(line[:1], "")))
+
     def json(self, value: object) -> None:
         self.out.write(json.dumps(value, ensure_ascii=False, default=str) + "\n")
         self.out.flush()
@@ -65,13 +76,13 @@ class Output:
         if remedy:
             self.errors.print(Text(f"        {remedy}"), soft_wrap=True)
 
-    def findings(self, findings: list[Finding]) -> None:
-        """Each with its place, the line that it is about, and the way out."""
+    def findings(self, findings: list[Finding], *, on_disk: bool = True) -> None:
+        """Each with its place, the line that it is about (when it is on disk), and the way out."""
         for finding in findings:
             place = (f"{finding.origin}: ", "bold")
             severity = (f"{finding.severity.value}: ", _COLOURS[finding.severity])
             self.print(Text.assemble(place, severity, finding.problem))
-            for line in _source(finding.origin):
+            for line in _source(finding.origin) if on_disk else ():
                 self.print(Text(line, style="dim"))
             self.print(Text(f"      {finding.remedy}", style="green"))
 

@@ -17,11 +17,12 @@ from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument, open_site, site_argument
 from daskel.core.boot.stages import Event, Stage, stage_after
 from daskel.core.boot.wire import Ports, Wire
+from daskel.core.site.finding import Severity
 from daskel.core.site.model import Site
 from daskel.service.server import Server
 from daskel.system.bootloader import build_missing
 from daskel.system.lacking import LackingError
-from daskel.system.sitefile import SiteFile
+from daskel.system.sitefile import SiteFile, load_checked
 
 EXAMPLE = ("daskel serve", "daskel serve --loopback        # practise: no root, no network")
 _LOOPBACK_BASE = 20000
@@ -57,7 +58,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     for path in build_missing(file.files, file.site.settings.loaders):
         log.note("built", f"boot loader {path}")
     wire = Wire(Ports.from_base(args.loopback), True) if args.loopback else Wire()
-    return asyncio.run(_serve(_server(file, file.site, wire, log), file.site, wire, log))
+    return asyncio.run(_serve(_server(file, file.site, wire, log), file, file.site, wire, log))
 
 
 def _server(file: SiteFile, site: Site, wire: Wire, log: Log) -> Server:
@@ -71,10 +72,29 @@ def _server(file: SiteFile, site: Site, wire: Wire, log: Log) -> Server:
     return Server(site, file.files, file.roots, file.state, wire, log.event)
 
 
-async def _serve(server: Server, site: Site, wire: Wire, log: Log) -> ExitCode:
+def _take_over(server: Server, file: SiteFile, log: Log) -> None:
+    """Read the site file again; one with an error changes nothing that runs."""
+    try:
+        new = load_checked(file.path)
+    except LackingError as error:
+        return log.note("kept", f"the site as it was: {error}")
+    if not new.usable or new.site is None:
+        bad = [f for f in new.findings if f.severity in (Severity.INVALID, Severity.ERROR)]
+        for finding in bad:
+            log.note("finding", f"{finding.origin}: {finding.problem}; {finding.remedy}")
+        return log.note("kept", f"the site as it was: {len(bad)} findings in {file.path}")
+    if not server.use(new.site, new.roots):
+        return log.note(
+            "kept", "the site as it was: its segments changed; start daskel serve again"
+        )
+    return log.note("taken over", f"{file.path}: {len(new.site.clients)} clients")
+
+
+async def _serve(server: Server, file: SiteFile, site: Site, wire: Wire, log: Log) -> ExitCode:
     loop, ended = asyncio.get_running_loop(), asyncio.Event()
     for number in (signal.SIGINT, signal.SIGTERM):
         loop.add_signal_handler(number, ended.set)
+    loop.add_signal_handler(signal.SIGHUP, _take_over, server, file, log)
     await server.start()
     log.ready(site, wire)
     failure = asyncio.create_task(server.failed())

@@ -33,7 +33,8 @@ class Server:
         self, site: Site, files: Path, roots: Path, state: Path, wire: Wire,
         emit: Callable[[Event], None],
     ) -> None:  # fmt: skip
-        trees = {name: Tree(name, roots / site.root_path(name)) for name in site.roots}
+        self._sockets = _listening(site)
+        trees = _trees(site, roots, {})
         self._shared = Shared(site, LeaseStore(state), FilesFolder(files), trees, wire, emit)
         self._simple: list[DhcpService | TftpService] = []
         self._streams: list[HttpService | NfsService] = []
@@ -44,6 +45,19 @@ class Server:
             self._simple.append(TftpService(self._shared, name))
             self._streams.append(NfsService(self._shared, name))
         self._streams.append(HttpService(self._shared))
+
+    def use(self, site: Site, roots: Path) -> bool:
+        """Answer from another site without dropping anything; False, and nothing is changed, when
+        it needs other sockets: another server address or interface, a segment more or less."""
+        if _listening(site) != self._sockets:
+            return False
+        before = self._shared.trees
+        trees = _trees(site, roots, before)
+        self._shared.use(site, trees)
+        for tree in before.values():
+            if tree not in trees.values():
+                tree.close()
+        return True
 
     async def start(self) -> None:
         for stream in self._streams:
@@ -63,6 +77,21 @@ class Server:
         for stream in self._streams:
             await stream.close()
         self._shared.close()
+
+
+def _listening(site: Site) -> dict[str, tuple[str, str | None]]:
+    """What the sockets of a site depend on."""
+    return {name: (str(s.server), s.interface) for name, s in site.served.items()}
+
+
+def _trees(site: Site, roots: Path, before: dict[str, Tree]) -> dict[str, Tree]:
+    """The roots of a site; those that are open already are kept."""
+    trees = {}
+    for name in site.roots:
+        folder = roots / site.root_path(name)
+        old = before.get(name)
+        trees[name] = old if old and old.folder == folder else Tree(name, folder)
+    return trees
 
 
 def _dhcp_sockets(site: Site, wire: Wire) -> dict[str, socket.socket]:

@@ -34,14 +34,19 @@ class Shared:
         wire: Wire,
         emit: Callable[[Event], None],
     ) -> None:
-        self.site, self.files, self.trees, self.wire, self.emit = site, files, trees, wire, emit
+        self.files, self.wire, self.emit = files, wire, emit
         self.leases: Leases = store.load()
-        self.computed = Files(site, wire.ports)
-        self.answers = Answers(site, self.leases, wire.ports)
-        self.by_export = {tree.fsid: tree for tree in trees.values()}
+        self.use(site, trees)
         self._store = store
         self._writer = ThreadPoolExecutor(max_workers=1, thread_name_prefix="store")
         self._malformed: dict[str, tuple[int, str, float]] = {}
+
+    def use(self, site: Site, trees: dict[str, Tree]) -> None:
+        """Answer from `site` from now on; leases, transfers and connections go on."""
+        self.site, self.trees = site, trees
+        self.computed = Files(site, self.wire.ports)
+        self.answers = Answers(site, self.leases, self.wire.ports)
+        self.by_export = {tree.fsid: tree for tree in trees.values()}
 
     async def keep(self, leases: Sequence[Lease]) -> None:
         """Returns when the leases are on disk; other services go on meanwhile."""

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+import stat
+import tempfile
+from collections.abc import Iterator, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -28,6 +31,7 @@ class SiteFile:
     path: Path
     site: Site | None
     findings: list[Finding] = field(default_factory=list)
+    texts: dict[Path, str] = field(default_factory=dict)  # of the TOML files, the main one first
 
     @property
     def invalid(self) -> bool:
@@ -58,10 +62,14 @@ class SiteFile:
         return self.folder(self.site.settings.state)
 
 
-def load(path: Path) -> SiteFile:
+Instead = Mapping[Path, str]  # texts that are not written yet, by their file
+
+
+def load(path: Path, instead: Instead | None = None) -> SiteFile:
     """Read a site file, without the checks that go beyond it. Raises LackingError."""
+    changed = instead or {}
     try:
-        text = path.read_bytes().decode().replace("\r\n", "\n")
+        text = changed.get(path) or path.read_bytes().decode().replace("\r\n", "\n")
     except UnicodeDecodeError as error:
         line = path.read_bytes()[: error.start].count(b"\n") + 1
         origin = Origin(str(path), line, 1)
@@ -70,20 +78,22 @@ def load(path: Path) -> SiteFile:
     except OSError as error:
         remedy = "name the site file with --site FILE, or go to its folder"
         raise LackingError(f"cannot read {path} ({error.strerror})", remedy) from None
-    more, missing = _included(path, text)
+    more, missing = _included(path, text, changed)
     names = {name for one in [text, *(m.text for m in more)] for name in template_files(one)}
     templates = {name: found for name in names if (found := _read(path.parent / name)) is not None}
     parsed = parse(text, str(path), more, templates)
-    return SiteFile(path, parsed.site, sorted(parsed.findings + missing, key=place))
+    texts = {path: text} | {Path(other.file): other.text for other in more if not other.csv}
+    return SiteFile(path, parsed.site, sorted(parsed.findings + missing, key=place), texts)
 
 
-def _included(path: Path, text: str) -> tuple[list[Text], list[Finding]]:
+def _included(path: Path, text: str, changed: Instead) -> tuple[list[Text], list[Finding]]:
     """The files that a site file includes, and what is wrong with their names."""
     patterns, tables = includes(text, str(path))
     texts, missing = [], []
     for pattern, csv in [*((p, False) for p in patterns), *((t, True) for t in tables)]:
         found = [p for p in sorted(path.parent.glob(pattern)) if p != path]
-        read = [(p, content) for p in found if (content := _read(p)) is not None]
+        contents = ((p, changed.get(p) or _read(p)) for p in found)
+        read = [(p, content) for p, content in contents if content is not None]
         texts += [Text(str(p), content, csv) for p, content in read]
         if not read and (csv or "*" not in pattern):
             line = next((n for n, t in enumerate(text.splitlines(), 1) if pattern in t), 1)
@@ -100,9 +110,28 @@ def _read(path: Path) -> str | None:
         return None
 
 
-def load_checked(path: Path) -> SiteFile:
+def write_atomically(path: Path, text: str) -> None:
+    """Replace a file as a whole, with its owner and permissions. Raises LackingError."""
+    try:
+        status = path.stat()
+        with tempfile.NamedTemporaryFile(
+            "w", dir=path.parent, prefix=".daskel-", delete=False
+        ) as new:
+            new.write(text)
+            new.flush()
+            os.fchmod(new.fileno(), stat.S_IMODE(status.st_mode))
+            with suppress(PermissionError):
+                os.fchown(new.fileno(), status.st_uid, status.st_gid)
+            os.fsync(new.fileno())
+        Path(new.name).replace(path)
+    except OSError as error:
+        remedy = "check its permissions and the space on its disk; nothing was changed"
+        raise LackingError(f"cannot write {path} ({error.strerror})", remedy) from None
+
+
+def load_checked(path: Path, instead: Instead | None = None) -> SiteFile:
     """Read a site file and find everything that is wrong with it and with what it names."""
-    file = load(path)
+    file = load(path, instead)
     if file.site is not None:
         file.findings += check(file.site)
         file.findings += check_options(file.site)

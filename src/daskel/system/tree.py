@@ -83,7 +83,7 @@ class Tree:
     """Everything raises NfsError. Handles come from the network and are checked here."""
 
     def __init__(self, root: str, folder: Path) -> None:
-        self.root = root
+        self.root, self.folder = root, folder
         self.fsid = export_number(root)
         self._top = os.open(folder, os.O_PATH | os.O_DIRECTORY | os.O_CLOEXEC)
         status = os.fstat(self._top)

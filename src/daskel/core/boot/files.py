@@ -162,13 +162,10 @@ def written_text(
     assert found.segment
     segment = site.segments[found.segment.value]
     known: dict[str, object] = dict(variables(site, found, segment, address))
-    if found.loadout:
-        arguments = compose(site, found, segment, ports, address)
-        known["arguments"] = " ".join(argument.value for argument in arguments)
-        known["kernel"], known["initrd"] = (
-            found.loadout.kernel or "",
-            " ".join(found.loadout.initrd),
-        )
+    arguments = compose(site, found, segment, ports, address) if found.loadout else ()
+    known["arguments"] = " ".join(argument.value for argument in arguments)
+    known["kernel"] = (found.loadout.kernel if found.loadout else None) or ""
+    known["initrd"] = " ".join(found.loadout.initrd) if found.loadout else ""
     return render(_text(site, site.files[pattern]), known)
 
 
@@ -201,7 +198,7 @@ def check_files(site: Site, ports: Ports) -> list[Finding]:
     findings: dict[tuple[str, str], Finding] = {}
     for pattern, file in site.files.items():
         paths = list(_checked_paths(site, pattern))
-        if not paths:
+        if not paths and site.clients and site.segments:
             problem = f"the path {pattern!r} is one for no client"
             finding = Finding(Severity.ERROR, site.origin("file", pattern), problem, _KNOWN)
             findings[(pattern, "")] = finding

@@ -45,7 +45,10 @@ class Positions:
         self._keys: dict[Path, tuple[int, int]] = {}
         self._values: dict[Path, tuple[int, int]] = {}
         self._at = 0
+        self._spans: list[tuple[int, int]] = []
         self._tables: dict[Path, int] = {}
+        self.headers: list[tuple[Path, int]] = []  # each table header's path and place
+        self._header_keys: list[tuple[Path, list[tuple[int, int]]]] = []
         self._scan()
 
     def of(self, path: Path, *, key: bool = False) -> Origin:
@@ -78,7 +81,13 @@ class Positions:
         match = pattern.match(self._text, self._at)
         self._at = match.end() if match else self._at
 
+    def header_keys(self, table: Path) -> list[tuple[int, int]]:
+        """Where the name of `table` stands in its header and in those of its inner tables."""
+        depth = len(table)
+        return [spans[depth - 1] for path, spans in self._header_keys if path[:depth] == table]
+
     def _header(self) -> Path:
+        start, self._spans = self._at, []
         double = self._text.startswith("[[", self._at)
         self._at += 2 if double else 1
         path = self._dotted(())
@@ -87,6 +96,8 @@ class Positions:
             path = (*path, self._tables[path])
         self._skip(_BLANK)
         self._at += 2 if double else 1
+        self.headers.append((path, start))
+        self._header_keys.append((path, self._spans))
         return path
 
     def _dotted(self, table: Path) -> Path:
@@ -98,6 +109,7 @@ class Positions:
             assert match, "only called on text that tomllib has read"
             path = (*path, _unquoted(match.group()))
             self._keys.setdefault(path, match.span())
+            self._spans.append(match.span())
             self._at = match.end()
             self._skip(_BLANK)
             if not self._text.startswith(".", self._at):

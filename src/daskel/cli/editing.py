@@ -1,0 +1,147 @@
+"""What all commands that change the site file share: words to values, check, difference, write."""
+
+from __future__ import annotations
+
+import argparse
+import tomllib
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+from daskel.cli.output import ExitCode, Output, finding_json
+from daskel.cli.site import json_argument, path_of, site_argument
+from daskel.core.site.edit import EditError, add, has_table
+from daskel.core.site.finding import Finding, Severity, did_you_mean
+from daskel.core.site.model import TABLES
+from daskel.system.sitefile import SiteFile, load, load_checked, write_atomically
+
+Change = Callable[[str], str]  # a file's text to its new text; raises EditError
+_BAD = (Severity.INVALID, Severity.ERROR)
+
+
+def editing_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--dry-run", action="store_true", help="show what would change, and write nothing"
+    )
+    site_argument(parser)
+    json_argument(parser)
+
+
+def names_of(kinds: Sequence[str]) -> Callable[..., list[str]]:
+    """A completer: the names of all tables of some kinds."""
+
+    def complete(parsed_args: argparse.Namespace, **_: Any) -> list[str]:
+        site = load(path_of(parsed_args)).site
+        tables = {
+            "client": site.clients, "group": site.groups, "loadout": site.loadouts,
+            "choice": site.choices,
+        } if site else {}  # fmt: skip
+        return [name for kind in kinds for name in tables.get(kind, ())]
+
+    return complete
+
+
+def values_of(kind: str, words: Sequence[str]) -> dict[str, Any]:
+    """`key=value` words as values for a table; `key=` removes the key, and a key of a list that
+    is given several times has several items. Raises EditError."""
+    values: dict[str, Any] = {}
+    fields = {field.alias or name: field for name, field in TABLES[kind].model_fields.items()}
+    for word in words:
+        key, equals, text = word.partition("=")
+        if not equals or key.split(".")[0] not in fields:
+            raise EditError(f"{word!r} is not KEY=VALUE; {did_you_mean(key, fields)}")
+        if key.startswith("options."):
+            values.setdefault("options", {})[key.removeprefix("options.")] = _typed(text)
+        elif not text:
+            values[key] = None
+        elif "tuple" in str(fields[key].annotation):
+            values.setdefault(key, []).append(text)
+        else:
+            typed = _typed(text) if fields[key].annotation in (int, bool) else text
+            values[key] = typed
+    short = {k: v[0] for k, v in values.items() if k in ("group", "initrd") and v and len(v) == 1}
+    return values | short
+
+
+def _typed(text: str) -> Any:
+    """A number, true, false or a list as TOML has them; else a text."""
+    try:
+        value = tomllib.loads(f"v = {text}")["v"]
+    except tomllib.TOMLDecodeError:
+        return text
+    return value if isinstance(value, (bool, int, list)) else text
+
+
+def owner(file: SiteFile, table: tuple[str, str]) -> Path:
+    """The file of the site in which a table stands. Raises EditError."""
+    for path, text in file.texts.items():
+        if has_table(text, table):
+            return path
+    assert file.site
+    origin = file.site.positions.of(table, key=True)
+    raise EditError(f"{table[0]} {table[1]} stands in {origin}; edit it there")
+
+
+def edit(
+    args: argparse.Namespace, output: Output, changes: Sequence[tuple[Path, Change]], said: str
+) -> ExitCode:
+    """Make changes one after the other, check the result, show it, and write it.
+
+    What the change would break is said, and nothing is written; what was wrong before does not
+    hinder.
+    """
+    path = path_of(args)
+    before = load_checked(path)
+    texts = dict(before.texts)
+    for target, change in changes:
+        texts[target] = change(texts[target])
+    changed = {p: text for p, text in texts.items() if text != before.texts[p]}
+    after = load_checked(path, changed)
+    broken = _new_findings(before, after)
+    if broken:
+        if output.as_json:
+            output.json({"written": False, "findings": [finding_json(f) for f in broken]})
+        else:
+            output.findings(broken, on_disk=False)
+            output.error("nothing was written", "correct the command, or edit the file by hand")
+        invalid = any(finding.severity is Severity.INVALID for finding in broken)
+        return ExitCode.WRONG_USE if invalid else ExitCode.BAD_NEWS
+    return _write(args, output, before, changed, said)
+
+
+def _write(
+    args: argparse.Namespace,
+    output: Output,
+    before: SiteFile,
+    changed: Mapping[Path, str],
+    said: str,
+) -> ExitCode:
+    if not args.dry_run:  # before anything is printed: the reader of our output may go away
+        for path, text in changed.items():
+            write_atomically(path, text)
+    if not output.as_json:
+        for path, text in changed.items():
+            output.difference(path, before.texts[path], text)
+    if output.as_json:
+        files = [str(path) for path in changed]
+        output.json({"written": not args.dry_run and bool(files), "files": files, "said": said})
+    else:
+        output.print(said if changed else "Nothing to change.")
+        if changed:
+            output.print(_what_next(args))
+    return ExitCode.GOOD
+
+
+def _what_next(args: argparse.Namespace) -> str:
+    if args.dry_run:
+        return "Nothing was written (--dry-run)."
+    return "A running server takes it over when it gets SIGHUP, or when it is started again."
+
+
+def _new_findings(before: SiteFile, after: SiteFile) -> list[Finding]:
+    old = {finding.problem for finding in before.findings}
+    return [f for f in after.findings if f.severity in _BAD and f.problem not in old]
+
+
+def new_table(kind: str, name: str, values: Mapping[str, object]) -> Change:
+    return lambda text: add(text, (kind, name), values)
