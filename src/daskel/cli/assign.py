@@ -39,7 +39,9 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     value = None if args.boot == "-" else args.boot
     said = f"{kind} {args.who} boots {args.boot}." if value else f"{args.who} boots as its group."
     try:
-        return edit(args, output, [set_values(file, (kind, args.who), {"boot": value})], said)
+        changes = [set_values(file, (kind, args.who), {"boot": value})]
+        clients = [args.who] if kind == "client" else None
+        return edit(args, output, file, changes, said, clients)
     except EditError as error:
         output.error(str(error))
         return ExitCode.WRONG_USE

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import tomllib
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -83,21 +83,23 @@ def owner(file: SiteFile, table: tuple[str, str]) -> Path:
 
 
 def edit(
-    args: argparse.Namespace, output: Output, changes: Sequence[tuple[Path, Change]], said: str
+    args: argparse.Namespace,
+    output: Output,
+    file: SiteFile,
+    changes: Sequence[tuple[Path, Change]],
+    said: str,
+    clients: Collection[str] | None = None,
 ) -> ExitCode:
     """Make changes one after the other, check the result, show it, and write it.
 
     What the change would break is said, and nothing is written; what was wrong before does not
-    hinder.
+    hinder. `clients`: the changes concern these alone.
     """
-    path = path_of(args)
-    before = load_checked(path)
-    texts = dict(before.texts)
+    texts = dict(file.texts)
     for target, change in changes:
         texts[target] = change(texts[target])
-    changed = {p: text for p, text in texts.items() if text != before.texts[p]}
-    after = load_checked(path, changed)
-    broken = _new_findings(before, after)
+    changed = {path: text for path, text in texts.items() if text != file.texts[path]}
+    broken = _broken(file, changed, clients)
     if broken:
         if output.as_json:
             output.json({"written": False, "findings": [finding_json(f) for f in broken]})
@@ -106,7 +108,7 @@ def edit(
             output.error("nothing was written", "correct the command, or edit the file by hand")
         invalid = any(finding.severity is Severity.INVALID for finding in broken)
         return ExitCode.WRONG_USE if invalid else ExitCode.BAD_NEWS
-    return _write(args, output, before, changed, said)
+    return _write(args, output, file, changed, said)
 
 
 def _write(
@@ -138,9 +140,16 @@ def _what_next(args: argparse.Namespace) -> str:
     return "A running server takes it over when it gets SIGHUP, or when it is started again."
 
 
-def _new_findings(before: SiteFile, after: SiteFile) -> list[Finding]:
-    old = {finding.problem for finding in before.findings}
-    return [f for f in after.findings if f.severity in _BAD and f.problem not in old]
+def _broken(
+    file: SiteFile, changed: Mapping[Path, str], clients: Collection[str] | None
+) -> list[Finding]:
+    """What is wrong after the change and was not before."""
+    after = load_checked(file.path, changed, clients)
+    bad = [finding for finding in after.findings if finding.severity in _BAD]
+    if not bad:
+        return []
+    old = {finding.problem for finding in load_checked(file.path, None, clients).findings}
+    return [finding for finding in bad if finding.problem not in old]
 
 
 def new_table(kind: str, name: str, values: Mapping[str, object]) -> Change:

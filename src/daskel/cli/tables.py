@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import csv
 import io
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -139,36 +139,41 @@ class Tables:
     def add(self, args: argparse.Namespace, output: Output) -> ExitCode:
         values = values_of(self.kind, args.values)
         changes = [(path_of(args), new_table(self.kind, args.new_name, values))]
-        return edit(args, output, changes, f"{self.kind} {args.new_name} added.")
+        said = f"{self.kind} {args.new_name} added."
+        return self._edit(args, output, self._site_file(args), changes, said, [args.new_name])
 
     def set_keys(self, args: argparse.Namespace, output: Output) -> ExitCode:
         file = self._file(args, args.name)
         values = values_of(self.kind, args.values)
         said = f"{self.kind} {args.name} changed."
-        return edit(args, output, [set_values(file, (self.kind, args.name), values)], said)
+        changes = [set_values(file, (self.kind, args.name), values)]
+        return self._edit(args, output, file, changes, said, [args.name])
 
     def remove(self, args: argparse.Namespace, output: Output) -> ExitCode:
+        file = self._site_file(args)
         changes = []
         for name in args.names:
-            table = (self.kind, name)
-            path = owner(self._file(args, name), table)
-            changes.append((path, lambda text, table=table: remove(text, table)))
-        return edit(args, output, changes, f"{self.kind} {', '.join(args.names)} removed.")
+            self._known(file, name)
+            changes.append((owner(file, (self.kind, name)), removal((self.kind, name))))
+        said = f"{self.kind} {', '.join(args.names)} removed."
+        return self._edit(args, output, file, changes, said, [])
 
     def rename(self, args: argparse.Namespace, output: Output) -> ExitCode:
         table = (self.kind, args.name)
-        path = owner(self._file(args, args.name), table)
-        changes = [(path, lambda text: rename(text, table, args.new_name))]
-        return edit(args, output, changes, f"{args.name} is called {args.new_name} now.")
+        file = self._file(args, args.name)
+        changes = [(owner(file, table), lambda text: rename(text, table, args.new_name))]
+        said = f"{args.name} is called {args.new_name} now."
+        return self._edit(args, output, file, changes, said, [args.new_name])
 
     def copy(self, args: argparse.Namespace, output: Output) -> ExitCode:
         file = self._file(args, args.name)
         assert file.site
         table = _tables(file.site, self.kind)[args.name]
-        said = table.model_dump(mode="json", by_alias=True, exclude_unset=True)
-        said |= values_of(self.kind, args.values)
-        changes = [(path_of(args), new_table(self.kind, args.new_name, said))]
-        return edit(args, output, changes, f"{args.new_name} is a copy of {args.name}.")
+        values = table.model_dump(mode="json", by_alias=True, exclude_unset=True)
+        values |= values_of(self.kind, args.values)
+        changes = [(path_of(args), new_table(self.kind, args.new_name, values))]
+        said = f"{args.new_name} is a copy of {args.name}."
+        return self._edit(args, output, file, changes, said, [])
 
     def import_csv(self, args: argparse.Namespace, output: Output) -> ExitCode:
         """Rows become tables of the main site file; from then on the CSV file is not needed."""
@@ -185,9 +190,11 @@ class Tables:
             return ExitCode.WRONG_USE
         changes = []
         for name, client in only.site.clients.items():
-            said = client.model_dump(mode="json", by_alias=True, exclude_unset=True)
-            changes.append((path_of(args), new_table("client", name, said)))
-        return edit(args, output, changes, f"{len(changes)} clients imported.")
+            values = client.model_dump(mode="json", by_alias=True, exclude_unset=True)
+            changes.append((path_of(args), new_table("client", name, values)))
+        said = f"{len(changes)} clients imported."
+        names = list(only.site.clients)
+        return self._edit(args, output, self._site_file(args), changes, said, names)
 
     def export_csv(self, args: argparse.Namespace, output: Output) -> ExitCode:
         """In the form that `import` and `clients-from` read."""
@@ -219,11 +226,37 @@ class Tables:
 
     def _file(self, args: argparse.Namespace, name: str) -> SiteFile:
         """The site file, when it has a table of that name. Raises EditError."""
-        file = load(path_of(args))
+        file = self._site_file(args)
+        self._known(file, name)
+        return file
+
+    def _known(self, file: SiteFile, name: str) -> None:
         known = _tables(file.site, self.kind) if file.site else {}
         if name not in known:
             raise EditError(f"there is no {self.kind} {name!r}; {did_you_mean(name, known)}")
+
+    def _site_file(self, args: argparse.Namespace) -> SiteFile:
+        file = load(path_of(args))
+        if file.site is None:
+            raise EditError(f"{file.path} cannot be read; daskel check says why")
         return file
+
+    def _edit(
+        self,
+        args: argparse.Namespace,
+        output: Output,
+        file: SiteFile,
+        changes: Sequence[tuple[Path, Callable[[str], str]]],
+        said: str,
+        names: Collection[str],
+    ) -> ExitCode:
+        """A change of clients concerns them alone; one of groups and loadouts, everybody."""
+        clients = names if self.kind == "client" else None
+        return edit(args, output, file, changes, said, clients)
+
+
+def removal(table: tuple[str, str]) -> Callable[[str], str]:
+    return lambda text: remove(text, table)
 
 
 def set_values(

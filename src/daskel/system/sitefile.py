@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import stat
 import tempfile
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -79,7 +79,8 @@ def load(path: Path, instead: Instead | None = None) -> SiteFile:
         remedy = "name the site file with --site FILE, or go to its folder"
         raise LackingError(f"cannot read {path} ({error.strerror})", remedy) from None
     more, missing = _included(path, text, changed)
-    names = {name for one in [text, *(m.text for m in more)] for name in template_files(one)}
+    tables = [(text, str(path)), *((other.text, other.file) for other in more if not other.csv)]
+    names = {name for one, file in tables for name in template_files(one, file)}
     templates = {name: found for name in names if (found := _read(path.parent / name)) is not None}
     parsed = parse(text, str(path), more, templates)
     texts = {path: text} | {Path(other.file): other.text for other in more if not other.csv}
@@ -129,14 +130,20 @@ def write_atomically(path: Path, text: str) -> None:
         raise LackingError(f"cannot write {path} ({error.strerror})", remedy) from None
 
 
-def load_checked(path: Path, instead: Instead | None = None) -> SiteFile:
-    """Read a site file and find everything that is wrong with it and with what it names."""
+def load_checked(
+    path: Path, instead: Instead | None = None, only: Collection[str] | None = None
+) -> SiteFile:
+    """Read a site file and find everything that is wrong with it and with what it names.
+
+    `only` looks closely at some clients alone: what an edit of theirs can have broken.
+    """
     file = load(path, instead)
     if file.site is not None:
-        file.findings += check(file.site)
+        names = None if only is None else [name for name in only if name in file.site.clients]
+        file.findings += check(file.site, names)
         file.findings += check_options(file.site)
-        file.findings += check_arguments(file.site, Ports())
-        file.findings += check_files(file.site, Ports())
+        file.findings += check_arguments(file.site, Ports(), names)
+        file.findings += check_files(file.site, Ports(), names)
         file.findings += _on_disk(file, file.site)
         file.findings.sort(key=place)
     return file

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from ipaddress import IPv4Address
 
 from daskel.core.boot.template import FillError, render
@@ -42,6 +42,7 @@ def variables(
     """What templates can name. What is not known (an address before it is given) is not there."""
     mac = found.mac.value
     known = address or (found.address.value if found.address else None)
+    here = found.segment.value if found.segment else ""
     client = {
         "name": found.name,
         "mac": mac,
@@ -51,20 +52,29 @@ def variables(
         "uuid": found.client.uuid,
         "serial": found.client.serial,
     }
+    return {
+        "client": {name: value for name, value in client.items() if value is not None},
+        "segment": _segment_variables(site, here, segment),
+        "site": {"name": site.settings.name},
+        "loadout": {"name": found.loadout_name or ""},
+    }
+
+
+def _segment_variables(site: Site, name: str, segment: Segment) -> Mapping[str, str]:
+    made = site.layers.get(("variables", name))
+    if isinstance(made, dict):
+        return made
     here = {
-        "name": found.segment.value if found.segment else "",
+        "name": name,
         "server": str(segment.server),
         "network": str(segment.network),
         "mask": str(segment.network.netmask),
         "router": str(segment.router) if segment.router else None,
         "domain": segment.domain,
     }
-    return {
-        "client": {name: value for name, value in client.items() if value is not None},
-        "segment": {name: value for name, value in here.items() if value is not None},
-        "site": {"name": site.settings.name},
-        "loadout": {"name": found.loadout_name or ""},
-    }
+    known = {key: value for key, value in here.items() if value is not None}
+    site.layers[("variables", name)] = known
+    return known
 
 
 def compose(
@@ -111,10 +121,10 @@ def _fill(argument: Sourced[str], known: Mapping[str, Mapping[str, str]]) -> str
     return text
 
 
-def check_arguments(site: Site, ports: Ports) -> list[Finding]:
+def check_arguments(site: Site, ports: Ports, only: Collection[str] | None = None) -> list[Finding]:
     """Templates that fail for some client, and command lines that the kernel would cut."""
     findings: dict[tuple[str, str], Finding] = {}
-    for name, found in _every_boot(site):
+    for name, found in _every_boot(site, only):
         segment = site.segments.get(found.segment.value) if found.segment else None
         if segment is None:
             continue
@@ -142,11 +152,13 @@ def any_address(segment: Segment) -> IPv4Address:
     return segment.pool[0].first if segment.pool else segment.network[-2]
 
 
-def _every_boot(site: Site) -> Iterator[tuple[str, Effective]]:
+def _every_boot(site: Site, only: Collection[str] | None) -> Iterator[tuple[str, Effective]]:
     """Each client with each loadout that it can boot."""
-    for name in site.clients:
-        for entry in effective(site, name).entries:
-            yield name, effective(site, name, entry=entry)
+    for name in site.clients if only is None else only:
+        found = effective(site, name)
+        for entry in found.entries:
+            default = entry == found.loadout_name
+            yield name, found if default else effective(site, name, entry=entry)
 
 
 def _known_names(site: Site, found: Effective, segment: Segment) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
 from enum import Enum
@@ -193,12 +193,12 @@ def client_paths(site: Site, pattern: str, name: str) -> Iterator[str]:
             yield clean_path(render(pattern, variables(site, found, segment, None)).encode())
 
 
-def check_files(site: Site, ports: Ports) -> list[Finding]:
+def check_files(site: Site, ports: Ports, only: Collection[str] | None = None) -> list[Finding]:
     """Computed files that fail for some client, before any client asks."""
     findings: dict[tuple[str, str], Finding] = {}
     for pattern, file in site.files.items():
-        paths = list(_checked_paths(site, pattern))
-        if not paths and site.clients and site.segments:
+        paths = list(_checked_paths(site, pattern, site.clients if only is None else only))
+        if not paths and only is None and site.clients and site.segments:
             problem = f"the path {pattern!r} is one for no client"
             finding = Finding(Severity.ERROR, site.origin("file", pattern), problem, _KNOWN)
             findings[(pattern, "")] = finding
@@ -222,16 +222,10 @@ def check_files(site: Site, ports: Ports) -> list[Finding]:
 _KNOWN = "daskel explain --variables CLIENT shows what there is"
 
 
-def _checked_paths(site: Site, pattern: str) -> Iterator[str]:
+def _checked_paths(site: Site, pattern: str, names: Collection[str]) -> Iterator[str]:
     """The clients that a pattern makes a file for; all of them when it names none."""
-    try:
-        for name, _ in _paths(site, pattern):
-            if name is None:
-                yield from site.clients
-            else:
-                yield name
-    except PathRefusedError:
-        return
+    everybody = "{" not in pattern
+    return (name for name in names if everybody or any(client_paths(site, pattern, name)))
 
 
 def _line_of(site: Site, pattern: str, file: File, line: int) -> Origin:

@@ -3,24 +3,25 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from ipaddress import IPv4Address
 from itertools import combinations
 
 from daskel.core.site.finding import Finding, Severity, did_you_mean
-from daskel.core.site.layers import Effective, effective
+from daskel.core.site.layers import Effective, effective, segment_name
 from daskel.core.site.model import HOST_NAME, Segment, Site
 
 
-def check(site: Site) -> list[Finding]:
-    """All findings that need no look at this machine, in no order."""
-    found = [effective(site, name) for name in site.clients]
+def check(site: Site, only: Collection[str] | None = None) -> list[Finding]:
+    """All findings that need no look at this machine, in no order; `only` looks closely at some
+    clients alone."""
+    found = [effective(site, name) for name in site.clients if only is None or name in only]
     return [
         *_segments(site),
         *_loadouts(site),
         *_clients(site, found),
-        *_duplicates(site, found),
-        *_pool_sizes(site, found),
+        *_duplicates(site),
+        *_pool_sizes(site),
     ]
 
 
@@ -118,13 +119,13 @@ def _client_address(site: Site, client: Effective) -> Iterator[Finding]:
             yield _error(site, place, problem, "choose one outside of it, or shorten the pool")
 
 
-def _duplicates(site: Site, found: list[Effective]) -> Iterator[Finding]:
+def _duplicates(site: Site) -> Iterator[Finding]:
     macs: Mapping[str, list[str]] = defaultdict(list)
     addresses: Mapping[IPv4Address, list[str]] = defaultdict(list)
-    for client in found:
-        macs[client.mac.value].append(client.name)
+    for name, client in site.clients.items():
+        macs[client.mac].append(name)
         if client.address:
-            addresses[client.address.value].append(client.name)
+            addresses[client.address].append(name)
     for key, groups in (("mac", macs), ("address", addresses)):
         for value, names in groups.items():
             for other in names[1:]:
@@ -135,12 +136,13 @@ def _duplicates(site: Site, found: list[Effective]) -> Iterator[Finding]:
                 yield _error(site, ("client", other, key), problem, remedy)
 
 
-def _pool_sizes(site: Site, found: list[Effective]) -> Iterator[Finding]:
+def _pool_sizes(site: Site) -> Iterator[Finding]:
     """Clients without a fixed address need a place in the pool."""
     need: defaultdict[str, int] = defaultdict(int)
-    for client in found:
-        if client.segment and client.address is None:
-            need[client.segment.value] += 1
+    for client in site.clients.values():
+        segment_given = segment_name(site, client)
+        if segment_given and client.address is None:
+            need[segment_given] += 1
     for name, segment in site.segments.items():
         size = sum(part.size for part in segment.pool)
         if need[name] > size:

@@ -95,9 +95,9 @@ def includes(text: str, file: str) -> tuple[list[str], list[str]]:
     return _strings(raw.get("include", [])), _strings(raw.get("clients-from", []))
 
 
-def template_files(text: str) -> list[str]:
+def template_files(text: str, file: str) -> list[str]:
     """The template files that the tables of one file name."""
-    tables = (read_toml(text, "")[0] or {}).get("file", {})
+    tables = (read_toml(text, file)[0] or {}).get("file", {})
     named = tables.values() if isinstance(tables, dict) else ()
     return _strings([table.get("template") for table in named if isinstance(table, dict)])
 

@@ -75,8 +75,16 @@ def effective(site: Site, name: str, on: str | None = None, entry: str | None = 
 
     `on` is the segment that it turned up on, whatever segment it was given: that one's layer
     counts then, and a fixed address only if it belongs there. `entry` is the loadout that was
-    chosen from a menu, instead of the default.
+    chosen from a menu, instead of the default. Each answer is made once for a site.
     """
+    key = ("effective", name, on or "", entry or "")
+    made = site.layers.get(key)
+    if not isinstance(made, Effective):
+        made = site.layers[key] = _make_effective(site, name, on, entry)
+    return made
+
+
+def _make_effective(site: Site, name: str, on: str | None, entry: str | None) -> Effective:
     client = site.clients[name]
     groups = [(g, site.groups[g]) for g in client.group if g in site.groups]
     overridden: list[Overridden] = []
@@ -153,6 +161,13 @@ def _address(site: Site, name: str, client: Client) -> Sourced[IPv4Address] | No
     return Sourced(client.address, site.origin("client", name, "address"))
 
 
+def segment_name(site: Site, client: Client) -> str | None:
+    """The segment that a client was given, without the rest of its layers."""
+    groups = [site.groups[name] for name in client.group if name in site.groups]
+    given = [client.segment, *(group.segment for group in reversed(groups))]
+    return next((name for name in given if name is not None), None)
+
+
 def _strongest(
     site: Site, name: str, client: Client, groups: Groups, key: str, overridden: list[Overridden]
 ) -> Sourced[str] | None:
@@ -168,6 +183,14 @@ def _strongest(
 
 
 def _layer(site: Site, path: tuple[str, ...]) -> Layer:
+    """One table as a layer; made once, since most are layers of many clients."""
+    made = site.layers.get(path)
+    if not isinstance(made, Layer):
+        made = site.layers[path] = _make_layer(site, path)
+    return made
+
+
+def _make_layer(site: Site, path: tuple[str, ...]) -> Layer:
     table = site.table(path)
     arguments = [Sourced(a, site.origin(*path, "args", i)) for i, a in enumerate(table.args)]
     options = {k: Sourced(v, site.origin(*path, "options", k)) for k, v in table.options.items()}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Network
 from typing import Annotated, Literal, NamedTuple
 
@@ -271,6 +271,7 @@ class Site:
     templates: Mapping[str, str]  # texts of template files, by the path in the site file
     by_mac: Mapping[str, str]  # MAC address to client name
     by_address: Mapping[IPv4Address, str]  # fixed address to client name
+    layers: dict[tuple[str, ...], object] = field(default_factory=dict)  # kept by `layers`
 
     def origin(self, *path: str | int) -> Origin:
         place: Path = path

@@ -30,9 +30,11 @@ def parse(
     text: str, file: str, more: Sequence[Text] = (), templates: Mapping[str, str] | None = None
 ) -> Parsed:
     """Read a site file and what it includes. Every finding has the severity INVALID."""
-    raw, findings, readable, whole = read_toml(text, file)
-    if raw is None:
+    tables, wrong, readable, whole = read_toml(text, file)
+    findings = list(wrong)
+    if tables is None:
         return Parsed(None, findings)
+    raw = {key: dict(value) if isinstance(value, dict) else value for key, value in tables.items()}
     sources = Sources(Positions(readable, file))
     merging = Merging(raw, sources, findings)
     for other in more:

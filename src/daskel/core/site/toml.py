@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
+from functools import lru_cache
 from typing import Any
 
 from daskel.core.site.finding import Finding, Severity
@@ -13,11 +14,13 @@ _SYNTAX = re.compile(r"(.*) \(at (?:line (\d+), column (\d+)|end of document)\)"
 _MOST_SYNTAX_FINDINGS = 20
 
 
+@lru_cache(maxsize=8)
 def read_toml(text: str, file: str) -> tuple[dict[str, Any] | None, list[Finding], str, bool]:
     """The tables, the syntax findings, the text that was readable, and whether that is all.
 
     A line that is no TOML is blanked and reading begins again, so that one run names them all;
-    a broken table header or a text that never ends makes the rest unreadable.
+    a broken table header or a text that never ends makes the rest unreadable. What is returned is
+    shared by all who read the same text: it must not be changed.
     """
     findings: list[Finding] = []
     lines = text.splitlines(keepends=True)
