@@ -61,7 +61,8 @@ def _network(value: object) -> IPv4Network:
     raise ValueError(f"is an address inside a network; did you mean {meant}?")
 
 
-def _range(value: object) -> Range:
+def parse_range(value: object) -> Range:
+    """`"10.61.8.100 - 10.61.8.199"`, or one address. Raises ValueError with a sentence."""
     text = _text(value, 'a range like "10.61.8.100 - 10.61.8.199"')
     parts = [part.strip() for part in re.split(r"\s*(?:-|\.\.|\bto\b)\s*", text) if part.strip()]
     try:
@@ -128,7 +129,7 @@ def _option_value(value: object) -> object:
 
 Address = Annotated[IPv4Address, BeforeValidator(_address)]
 Network = Annotated[IPv4Network, BeforeValidator(_network)]
-AddressRange = Annotated[Range, BeforeValidator(_range)]
+AddressRange = Annotated[Range, BeforeValidator(parse_range)]
 Mac = Annotated[str, BeforeValidator(_mac)]
 Duration = Annotated[int, BeforeValidator(_duration)]  # seconds
 Names = Annotated[tuple[str, ...], BeforeValidator(_names)]
