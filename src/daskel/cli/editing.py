@@ -137,7 +137,7 @@ def _write(
 def _what_next(args: argparse.Namespace) -> str:
     if args.dry_run:
         return "Nothing was written (--dry-run)."
-    return "A running server takes it over when it gets SIGHUP, or when it is started again."
+    return "A running server takes it over with: daskel apply"
 
 
 def _broken(

@@ -27,6 +27,8 @@ COMMANDS = {  # in the order of the work
     "check": "find everything that is wrong with the site file and the files that it names",
     "explain": "show what one client gets, step by step, and the line that each value comes from",
     "serve": "answer the clients: DHCP, TFTP, HTTP and NFS, in the foreground, logging every event",
+    "apply": "let the running server take the site file over, after showing what changes",
+    "status": "show what runs, since when, and how far each client came",
     "demo": "show all of it on a made-up site: no root, no network, a few seconds",
 }
 

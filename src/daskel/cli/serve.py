@@ -17,12 +17,12 @@ from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument, open_site, site_argument
 from daskel.core.boot.stages import Event, Stage, stage_after
 from daskel.core.boot.wire import Ports, Wire
-from daskel.core.site.finding import Severity
 from daskel.core.site.model import Site
+from daskel.service.control import ControlService, Running, socket_path
 from daskel.service.server import Server
 from daskel.system.bootloader import build_missing
 from daskel.system.lacking import LackingError
-from daskel.system.sitefile import SiteFile, load_checked
+from daskel.system.sitefile import SiteFile
 
 EXAMPLE = ("daskel serve", "daskel serve --loopback        # practise: no root, no network")
 _LOOPBACK_BASE = 20000
@@ -72,29 +72,21 @@ def _server(file: SiteFile, site: Site, wire: Wire, log: Log) -> Server:
     return Server(site, file.files, file.roots, file.state, wire, log.event)
 
 
-def _take_over(server: Server, file: SiteFile, log: Log) -> None:
-    """Read the site file again; one with an error changes nothing that runs."""
-    try:
-        new = load_checked(file.path)
-    except LackingError as error:
-        return log.note("kept", f"the site as it was: {error}")
-    if not new.usable or new.site is None:
-        bad = [f for f in new.findings if f.severity in (Severity.INVALID, Severity.ERROR)]
-        for finding in bad:
-            log.note("finding", f"{finding.origin}: {finding.problem}; {finding.remedy}")
-        return log.note("kept", f"the site as it was: {len(bad)} findings in {file.path}")
-    if not server.use(new.site, new.roots):
-        return log.note(
-            "kept", "the site as it was: its segments changed; start daskel serve again"
-        )
-    return log.note("taken over", f"{file.path}: {len(new.site.clients)} clients")
-
-
 async def _serve(server: Server, file: SiteFile, site: Site, wire: Wire, log: Log) -> ExitCode:
     loop, ended = asyncio.get_running_loop(), asyncio.Event()
     for number in (signal.SIGINT, signal.SIGTERM):
         loop.add_signal_handler(number, ended.set)
-    loop.add_signal_handler(signal.SIGHUP, _take_over, server, file, log)
+    running = Running(server, file, log.stages, log.note)
+    control = ControlService(running, socket_path(file.state))
+    await control.serve()
+    tasks: set[asyncio.Task[object]] = set()  # SIGHUP: taking over the site file
+
+    def take_over() -> None:
+        task: asyncio.Task[object] = asyncio.create_task(running.apply())
+        tasks.add(task)
+        task.add_done_callback(tasks.discard)
+
+    loop.add_signal_handler(signal.SIGHUP, take_over)
     await server.start()
     log.ready(site, wire)
     failure = asyncio.create_task(server.failed())
@@ -106,6 +98,7 @@ async def _serve(server: Server, file: SiteFile, site: Site, wire: Wire, log: Lo
     finally:
         failure.cancel()
         waiting.cancel()
+        await control.close()
         await server.stop()
     log.summary()
     return ExitCode.GOOD
@@ -116,13 +109,13 @@ class Log:
 
     def __init__(self, output: Output) -> None:
         self._output = output
-        self._stages: dict[str, Stage] = {}
+        self.stages: dict[str, Stage] = {}
 
     def event(self, event: Event) -> None:
         key = str(event.who)
-        stage = stage_after(self._stages.get(key), event)
+        stage = stage_after(self.stages.get(key), event)
         if stage is not None and event.who.name:
-            self._stages[key] = stage
+            self.stages[key] = stage
         if self._output.as_json:
             self._json(events.as_json(event, stage.value if stage else None))
         else:
@@ -148,7 +141,7 @@ class Log:
         self._line("", "ready", f"{len(site.clients)} clients; {numbers}; Ctrl-C ends", "green")
 
     def summary(self) -> None:
-        counts = Counter(stage.value for stage in self._stages.values())
+        counts = Counter(stage.value for stage in self.stages.values())
         text = ", ".join(f"{count} came to {stage}" for stage, count in counts.most_common())
         self.note("ended", text or "no client came")
 

@@ -49,7 +49,7 @@ class Server:
     def use(self, site: Site, roots: Path) -> bool:
         """Answer from another site without dropping anything; False, and nothing is changed, when
         it needs other sockets: another server address or interface, a segment more or less."""
-        if _listening(site) != self._sockets:
+        if not self.fits(site):
             return False
         before = self._shared.trees
         trees = _trees(site, roots, before)
@@ -58,6 +58,10 @@ class Server:
             if tree not in trees.values():
                 tree.close()
         return True
+
+    def fits(self, site: Site) -> bool:
+        """The sockets that are open are those that `site` needs."""
+        return _listening(site) == self._sockets
 
     async def start(self) -> None:
         for stream in self._streams:

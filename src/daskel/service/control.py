@@ -1,0 +1,202 @@
+"""The running server's own socket: a Unix socket with a line of JSON for each question and answer.
+
+Everybody in the socket's group may ask what runs; changing needs the server's user or root.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+import socket
+import struct
+import time
+from collections import Counter
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Any
+
+from daskel.core.boot.stages import Stage
+from daskel.core.site.diff import differences
+from daskel.core.site.finding import Finding, Severity
+from daskel.core.site.model import Site
+from daskel.service.server import Server
+from daskel.system.lacking import LackingError
+from daskel.system.sitefile import SiteFile, load_checked
+
+_LINE = 65536  # bytes of a question
+_CREDENTIALS = struct.Struct("3i")  # process, user, group: unix(7), SO_PEERCRED
+Answer = dict[str, Any]
+
+
+def socket_path(state: Path) -> Path:
+    """Where the control socket of the server with this store is."""
+    return state.with_suffix(".socket")
+
+
+class Running:
+    """The server, and the site file that it runs: what can be asked and changed."""
+
+    def __init__(
+        self, server: Server, file: SiteFile, stages: Mapping[str, Stage],
+        note: Callable[[str, str], None],
+    ) -> None:  # fmt: skip
+        assert file.site
+        self._server, self._path, self._site = server, file.path.absolute(), file.site
+        self._texts, self._stages, self._note = file.texts, stages, note
+        self._since = time.time()
+
+    def status(self) -> Answer:
+        counts = Counter(stage.value for stage in self._stages.values())
+        on_disk = {path: _text(path.absolute()) for path in self._texts}
+        return {
+            "site": str(self._path),
+            "name": self._site.settings.name,
+            "since": self._since,
+            "process": os.getpid(),
+            "clients": len(self._site.clients),
+            "segments": list(self._site.served),
+            "stages": dict(counts),
+            "by_client": {name: stage.value for name, stage in self._stages.items()},
+            "differs": on_disk != self._texts,
+        }
+
+    async def compare(self) -> Answer:
+        """What would change for whom if the site file were taken over now."""
+        new = await asyncio.to_thread(load_checked, self._path)
+        if not new.usable or new.site is None:
+            return {"findings": [_finding(f) for f in _bad(new)], "changes": []}
+        changes = await asyncio.to_thread(differences, self._site, new.site)
+        return {
+            "findings": [],
+            "changes": [
+                {"what": change.what, "clients": list(change.clients)} for change in changes
+            ],
+            "restart": not self._server.fits(new.site),
+        }
+
+    async def apply(self) -> Answer:
+        """Take the site file over; one with an error changes nothing that runs."""
+        try:
+            new = await asyncio.to_thread(load_checked, self._path)
+        except LackingError as error:
+            return self._kept(str(error))
+        if not new.usable or new.site is None:
+            bad = _bad(new)
+            for finding in bad:
+                self._note("finding", f"{finding.origin}: {finding.problem}; {finding.remedy}")
+            answer = self._kept(f"{len(bad)} findings in {self._path}")
+            return answer | {"findings": [_finding(finding) for finding in bad]}
+        return self._use(new, new.site)
+
+    def _use(self, new: SiteFile, site: Site) -> Answer:
+        if not self._server.use(site, new.roots):
+            return self._kept("its segments changed; start daskel serve again")
+        self._site, self._texts, self._since = site, new.texts, time.time()
+        said = f"{self._path}: {len(site.clients)} clients"
+        self._note("taken over", said)
+        return {"applied": True, "said": said}
+
+    def _kept(self, reason: str) -> Answer:
+        self._note("kept", f"the site as it was: {reason}")
+        return {"applied": False, "said": reason}
+
+
+def _text(path: Path) -> str | None:
+    try:
+        return path.read_text().replace("\r\n", "\n")
+    except (OSError, UnicodeDecodeError):
+        return None
+
+
+def _bad(file: SiteFile) -> list[Finding]:
+    return [f for f in file.findings if f.severity in (Severity.INVALID, Severity.ERROR)]
+
+
+def _finding(finding: Finding) -> Answer:
+    return {"place": str(finding.origin), "problem": finding.problem, "remedy": finding.remedy}
+
+
+class ControlService:
+    """Listens on the socket. Raises LackingError when another server has it."""
+
+    def __init__(self, running: Running, path: Path) -> None:
+        self._running, self._path = running, path
+        self._server: asyncio.Server | None = None
+
+    async def serve(self) -> None:
+        if _answers(self._path):
+            raise LackingError(f"another server runs with {self._path}", "end it first")
+        self._path.unlink(missing_ok=True)
+        mask = os.umask(0o117)  # the user and the group, nobody else
+        try:
+            self._server = await asyncio.start_unix_server(self._client, self._path, limit=_LINE)
+        except OSError as error:
+            remedy = "check the permissions of its folder"
+            raise LackingError(f"cannot make {self._path} ({error.strerror})", remedy) from None
+        finally:
+            os.umask(mask)
+
+    async def close(self) -> None:
+        if self._server:
+            self._server.close()
+            self._path.unlink(missing_ok=True)
+
+    async def _client(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        try:
+            line = await asyncio.wait_for(reader.readline(), 10)
+            answer = await self._answer(line, _user(writer))
+            writer.write(json.dumps(answer, default=str).encode() + b"\n")
+            await writer.drain()
+        except (TimeoutError, ValueError, ConnectionError):
+            return  # a question too long or too slow
+        finally:
+            writer.close()
+
+    async def _answer(self, line: bytes, user: int) -> Answer:
+        try:
+            question = json.loads(line).get("do")
+        except (ValueError, AttributeError):
+            return {"error": "not a line of JSON"}
+        if question == "status":
+            return self._running.status()
+        if question == "compare":
+            return await self._running.compare()
+        if question != "apply":
+            return {"error": f"unknown: {question!r}"}
+        if user not in (0, os.geteuid()):
+            return {"error": "only the server's user may change what runs"}
+        return await self._running.apply()
+
+
+def _user(writer: asyncio.StreamWriter) -> int:
+    """The user at the other end."""
+    sock = writer.get_extra_info("socket")
+    data = sock.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, _CREDENTIALS.size)
+    return int(_CREDENTIALS.unpack(data)[1])
+
+
+def _answers(path: Path) -> bool:
+    """A server listens there; a socket left over from one that was killed does not answer."""
+    with socket.socket(socket.AF_UNIX) as sock:
+        try:
+            sock.connect(str(path))
+        except OSError:
+            return False
+    return True
+
+
+def ask(path: Path, question: str) -> Answer | None:
+    """The running server's answer; None when none runs. Raises LackingError without permission."""
+    with socket.socket(socket.AF_UNIX) as sock:
+        sock.settimeout(60)
+        try:
+            sock.connect(str(path))
+        except PermissionError:
+            raise LackingError(f"no permission for {path}", "run as the server's user") from None
+        except OSError:
+            return None
+        sock.sendall(json.dumps({"do": question}).encode() + b"\n")
+        with sock.makefile("rb") as lines:
+            answer: Answer = json.loads(lines.readline() or b"{}")
+    return answer
