@@ -40,6 +40,14 @@ class Machine:
             sock.sendall(b"\r")
             time.sleep(0.5)
 
+    def picture(self, target: Path) -> None:
+        """The machine's screen, as a PPM file."""
+        with socket.socket(socket.AF_UNIX) as sock:
+            sock.connect(str(self.serial.with_suffix(".monitor")))
+            sock.recv(4096)
+            sock.sendall(f"screendump {target}\n".encode())
+            time.sleep(1)
+
     def said(self, key: str) -> str:
         """What stands behind `GUEST key` on the console."""
         lines = [line.partition(f"GUEST {key} ")[2].strip() for line in self.console.splitlines()]

@@ -6,6 +6,8 @@ import os
 import random
 import shutil
 import subprocess
+import sys
+import time
 from collections.abc import Iterator
 from hashlib import md5
 from pathlib import Path
@@ -34,6 +36,7 @@ server = "10.61.8.1"
 dhcp = "full"
 pool = ["10.61.8.100 - 10.61.8.199"]
 domain = "tide.skerry.example"
+unknown = "lobby"
 args = ["console=ttyS0,115200", "hostname={{ client.name }}"]
 [root.notebook]
 [root.catalogue]
@@ -169,6 +172,36 @@ def _check_log(lines: list[str], firmware: str, root: str) -> None:
         if word.startswith("10.61.8.")
     }
     assert len(addresses) == 1, f"one address through the whole boot: {addresses}"
+
+
+def test_a_machine_waits_in_the_lobby_and_boots_when_admitted(lab: Lab) -> None:
+    machine = lab.boot("new", "02:61:ff:00:00:01", "bios")
+    until = time.monotonic() + PATIENCE
+    while "waits" not in lab.server_log.read_text():
+        assert time.monotonic() < until and machine.process.poll() is None, (
+            lab.server_log.read_text()
+        )
+        time.sleep(0.2)
+    time.sleep(6)  # it asks again, at least once
+    words = ["admit", "02:61:ff:00:00:01", "--name", "tide-13", "--group", "tide"]
+    site = ["--site", str(lab.folder / "daskel.toml")]
+    program = Path(sys.executable).with_name("daskel")
+    admitted = subprocess.run(
+        [program, "lobby", *words, *site], capture_output=True, text=True, check=False
+    )
+    assert "The running server has it." in admitted.stdout, admitted
+    began = time.monotonic()
+    while "vmlinuz" not in _lines_of(lab, "tide-13"):
+        assert time.monotonic() < began + 10, "it boots within 10 s"
+        time.sleep(0.2)
+    machine.wait_for("GUEST waits for a key", PATIENCE)
+    assert machine.said("name") == "tide-13" and machine.said("file") == GREETINGS["notebook"]
+    machine.press_return()
+    machine.wait_for("GUEST end", PATIENCE)
+
+
+def _lines_of(lab: Lab, name: str) -> str:
+    return "\n".join(line for line in lab.server_log.read_text().splitlines() if name in line)
 
 
 def test_other_clients(lab: Lab, tmp_path: Path) -> None:

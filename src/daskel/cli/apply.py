@@ -56,9 +56,9 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     return ExitCode.GOOD if answer.get("applied") else ExitCode.BAD_NEWS
 
 
-def question(file: SiteFile, what: str) -> dict[str, Any] | None:
+def question(file: SiteFile, what: str, **more: object) -> dict[str, Any] | None:
     """Ask the server that runs with the store of this site file."""
-    return ask(socket_path(file.state), what) if file.site else None
+    return ask(socket_path(file.state), what, **more) if file.site else None
 
 
 def _agreed() -> bool:

@@ -10,7 +10,7 @@ from typing import Any
 
 from daskel.cli.output import ExitCode, Output, finding_json
 from daskel.cli.site import json_argument, path_of, site_argument
-from daskel.core.site.edit import EditError, add, has_table
+from daskel.core.site.edit import EditError, add, change, has_table
 from daskel.core.site.finding import Finding, Severity, did_you_mean
 from daskel.core.site.model import TABLES
 from daskel.system.sitefile import SiteFile, load, load_checked, write_atomically
@@ -96,8 +96,8 @@ def edit(
     hinder. `clients`: the changes concern these alone.
     """
     texts = dict(file.texts)
-    for target, change in changes:
-        texts[target] = change(texts[target])
+    for target, made in changes:
+        texts[target] = made(texts[target])
     changed = {path: text for path, text in texts.items() if text != file.texts[path]}
     broken = _broken(file, changed, clients)
     if broken:
@@ -154,3 +154,7 @@ def _broken(
 
 def new_table(kind: str, name: str, values: Mapping[str, object]) -> Change:
     return lambda text: add(text, (kind, name), values)
+
+
+def changing(table: tuple[str, str], values: Mapping[str, object]) -> Change:
+    return lambda text: change(text, table, values)

@@ -18,6 +18,7 @@ from daskel.core.boot.stages import (
     MountRefused,
     Refused,
     Seen,
+    Waits,
 )
 from daskel.core.values import show_duration, show_size
 
@@ -30,6 +31,8 @@ def words(event: Event) -> tuple[str, str]:
         case Seen():
             how = event.firmware or f"not from firmware ({event.vendor_class or 'no vendor class'})"
             return "seen", f"{event.who.mac} on {event.segment}, {how}"
+        case Waits():
+            return "waits", f"in the lobby of {event.segment}: daskel lobby admit {event.who.mac}"
         case Addressed():
             what = "again " if event.renewed else ""
             file = f", boot file {event.boot_file}" if event.boot_file else ""

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from daskel.core.boot.files import Content, FileKind, Missing, PathRefusedError, clean_path
 from daskel.core.boot.identity import Who
-from daskel.core.boot.stages import FileMissing
+from daskel.core.boot.stages import FileMissing, Waits
 from daskel.service.shared import Shared
 
 
@@ -21,6 +21,7 @@ class Opened:
     size: int  # bytes
     data: bytes | None = None
     descriptor: int = -1
+    quiet: bool = False
 
     def read(self, offset: int, length: int) -> bytes:
         if self.data is not None:
@@ -50,12 +51,16 @@ def open_content(
     found = shared.computed.content(segment, path, who, over)
     if isinstance(found, Missing):
         return _missing(shared, who, asked, over, found.reason, refused=False)
-    return _open(shared, found, asked, who, over)
+    return _open(shared, segment, found, asked, who, over)
 
 
-def _open(shared: Shared, found: Content, asked: bytes, who: Who, over: str) -> Opened | NotOpened:
+def _open(
+    shared: Shared, segment: str, found: Content, asked: bytes, who: Who, over: str
+) -> Opened | NotOpened:
+    if found.kind is FileKind.WAITING:
+        shared.emit(Waits(who, segment))
     if found.data is not None:
-        return Opened(found.path, found.kind, len(found.data), found.data)
+        return Opened(found.path, found.kind, len(found.data), found.data, quiet=found.quiet)
     try:
         descriptor, size = shared.files.open(found.path)
     except OSError as error:

@@ -12,7 +12,7 @@ import socket
 import struct
 import time
 from collections import Counter
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -60,6 +60,9 @@ class Running:
             "by_client": {name: stage.value for name, stage in self._stages.items()},
             "differs": on_disk != self._texts,
         }
+
+    def forget(self, macs: Collection[str]) -> None:
+        self._server.forget(macs)
 
     async def compare(self) -> Answer:
         """What would change for whom if the site file were taken over now."""
@@ -155,18 +158,26 @@ class ControlService:
 
     async def _answer(self, line: bytes, user: int) -> Answer:
         try:
-            question = json.loads(line).get("do")
+            asked = json.loads(line)
+            question = asked.get("do")
         except (ValueError, AttributeError):
             return {"error": "not a line of JSON"}
         if question == "status":
             return self._running.status()
+        if question == "forget" and _may_change(user):
+            self._running.forget([str(mac) for mac in asked.get("macs", [])])
+            return {"forgotten": True}
         if question == "compare":
             return await self._running.compare()
-        if question != "apply":
+        if question not in ("apply", "forget"):
             return {"error": f"unknown: {question!r}"}
-        if user not in (0, os.geteuid()):
+        if not _may_change(user):
             return {"error": "only the server's user may change what runs"}
         return await self._running.apply()
+
+
+def _may_change(user: int) -> bool:
+    return user in (0, os.geteuid())
 
 
 def _user(writer: asyncio.StreamWriter) -> int:
@@ -186,7 +197,7 @@ def _answers(path: Path) -> bool:
     return True
 
 
-def ask(path: Path, question: str) -> Answer | None:
+def ask(path: Path, question: str, **more: object) -> Answer | None:
     """The running server's answer; None when none runs. Raises LackingError without permission."""
     with socket.socket(socket.AF_UNIX) as sock:
         sock.settimeout(60)
@@ -196,7 +207,7 @@ def ask(path: Path, question: str) -> Answer | None:
             raise LackingError(f"no permission for {path}", "run as the server's user") from None
         except OSError:
             return None
-        sock.sendall(json.dumps({"do": question}).encode() + b"\n")
+        sock.sendall(json.dumps({"do": question, **more}).encode() + b"\n")
         with sock.makefile("rb") as lines:
             answer: Answer = json.loads(lines.readline() or b"{}")
     return answer

@@ -78,7 +78,7 @@ class HttpService:
                 FileAborted(who, opened.path, "http", "the client closed the connection")
             )
             return response
-        if request.method == "GET" and response.status in (200, 206):
+        if request.method == "GET" and response.status in (200, 206) and not opened.quiet:
             size = response.content_length or 0
             seconds = time.monotonic() - began
             self._shared.emit(FileSent(who, opened.path, opened.kind, size, seconds, "http"))

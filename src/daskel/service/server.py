@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import socket
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from pathlib import Path
 
 from daskel.core.boot.stages import Event
@@ -63,10 +63,15 @@ class Server:
         """The sockets that are open are those that `site` needs."""
         return _listening(site) == self._sockets
 
+    def forget(self, macs: Collection[str]) -> None:
+        """Machines that the lobby need not remember."""
+        self._shared.lobby.forget(macs)
+
     async def start(self) -> None:
         for stream in self._streams:
             await stream.serve()
         self._tasks = [asyncio.create_task(service.serve()) for service in self._simple]
+        self._tasks.append(asyncio.create_task(self._shared.keep_lobby()))
 
     async def failed(self) -> None:
         """Returns only by raising: when one of the services ended with an error."""

@@ -12,13 +12,14 @@ from daskel.core.boot.address import Lease, Leases
 from daskel.core.boot.answer import Answers
 from daskel.core.boot.files import Files
 from daskel.core.boot.identity import Who, by_address
-from daskel.core.boot.stages import Event, Malformed
+from daskel.core.boot.stages import Event, Malformed, Seen
 from daskel.core.boot.wire import Wire
 from daskel.core.site.model import Site
 from daskel.store.leases import LeaseStore
 from daskel.system.beneath import FilesFolder
 from daskel.system.tree import Tree
 
+_LOBBY_PAUSE = 2.0  # seconds
 _MALFORMED_PAUSE = 10.0  # seconds between two log lines about malformed messages of one service
 
 
@@ -34,7 +35,8 @@ class Shared:
         wire: Wire,
         emit: Callable[[Event], None],
     ) -> None:
-        self.files, self.wire, self.emit = files, wire, emit
+        self.files, self.wire, self._emit = files, wire, emit
+        self.lobby = store.lobby()
         self.leases: Leases = store.load()
         self.use(site, trees)
         self._store = store
@@ -47,6 +49,24 @@ class Shared:
         self.computed = Files(site, self.wire.ports)
         self.answers = Answers(site, self.leases, self.wire.ports)
         self.by_export = {tree.fsid: tree for tree in trees.values()}
+
+    def emit(self, event: Event) -> None:
+        """Something happened: remember what must be, and tell whoever listens."""
+        if isinstance(event, Seen):
+            self.lobby.see(event, time.time())
+        self._emit(event)
+
+    async def keep_lobby(self) -> None:
+        """Writes what was seen every two seconds, however much it is."""
+        loop = asyncio.get_running_loop()
+        while True:
+            await asyncio.sleep(_LOBBY_PAUSE)
+            admitted = [s.mac for s in self.lobby if s.mac in self.site.by_mac]
+            self.lobby.forget(admitted)
+            seen = self.lobby.unkept()
+            if seen or admitted:
+                keep = self._store.keep_sightings
+                await loop.run_in_executor(self._writer, keep, seen, admitted)
 
     async def keep(self, leases: Sequence[Lease]) -> None:
         """Returns when the leases are on disk; other services go on meanwhile."""

@@ -192,6 +192,8 @@ class _Session:
     def _finish(self, *, only_asked: bool) -> None:
         """Say how it ended, unless the client only asked for the size and took no block."""
         transfer, opened = self._transfer, self._opened
+        if opened.quiet:
+            return self.close()
         if transfer.state is State.DONE:
             seconds = time.monotonic() - self._began
             self._shared.emit(
@@ -207,4 +209,4 @@ class _Session:
             )
         elif not only_asked:
             self._shared.emit(FileAborted(self._who, opened.path, "tftp", transfer.failure))
-        self.close()
+        return self.close()

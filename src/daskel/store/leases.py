@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
+from dataclasses import asdict
 from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from sqlalchemy import create_engine, event, select
+from sqlalchemy import Connection, create_engine, delete, event, select
 from sqlalchemy.dialects.sqlite import insert
 from sqlalchemy.exc import DatabaseError
 from sqlalchemy.pool import StaticPool
 
 from daskel.core.boot.address import Lease, Leases, LeaseState
-from daskel.store.schema import LEASES, prepare
+from daskel.core.boot.lobby import MOST, Lobby, Sighting
+from daskel.store.schema import LEASES, SIGHTINGS, prepare
 from daskel.system.lacking import LackingError
 
 
@@ -50,8 +52,44 @@ class LeaseStore:
         with self._engine.begin() as connection:
             connection.execute(upsert, list(rows.values()))
 
+    def lobby(self) -> Lobby:
+        with self._engine.connect() as connection:
+            return Lobby(_sightings(connection))
+
+    def keep_sightings(self, sightings: Sequence[Sighting], gone: Collection[str] = ()) -> None:
+        """Write what was seen, and forget what is gone; never more than the lobby holds."""
+        statement = insert(SIGHTINGS)
+        changed = {c.name: statement.excluded[c.name] for c in SIGHTINGS.c if not c.primary_key}
+        upsert = statement.on_conflict_do_update(index_elements=[SIGHTINGS.c.mac], set_=changed)
+        with self._engine.begin() as connection:
+            if sightings:
+                connection.execute(upsert, [asdict(sighting) for sighting in sightings])
+            if gone:
+                connection.execute(delete(SIGHTINGS).where(SIGHTINGS.c.mac.in_(gone)))
+            newest = select(SIGHTINGS.c.mac).order_by(SIGHTINGS.c.last.desc()).limit(MOST)
+            connection.execute(delete(SIGHTINGS).where(SIGHTINGS.c.mac.not_in(newest)))
+
     def close(self) -> None:
         self._engine.dispose()
+
+
+def _sightings(connection: Connection) -> list[Sighting]:
+    rows = connection.execute(select(SIGHTINGS).order_by(SIGHTINGS.c.last.desc()))
+    return [Sighting(**row._mapping) for row in rows]
+
+
+def read_lobby(path: Path) -> list[Sighting]:
+    """The machines in the lobby, newest first, of a store that another process may be using."""
+    if not path.exists():
+        return []
+    engine = create_engine(f"sqlite:///file:{quote(str(path))}?mode=ro&uri=true")
+    try:
+        with engine.connect() as connection:
+            return _sightings(connection)
+    except DatabaseError:
+        return []
+    finally:
+        engine.dispose()
 
 
 def read_leases(path: Path) -> Leases:

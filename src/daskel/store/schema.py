@@ -21,7 +21,20 @@ LEASES = Table(
     Column("architecture", Integer),
 )
 
-CURRENT = 1
+SIGHTINGS = Table(  # machines that are not in the site and wanted to boot
+    "sightings",
+    METADATA,
+    Column("mac", String, primary_key=True),
+    Column("segment", String, nullable=False),
+    Column("architecture", Integer),
+    Column("vendor_class", String, nullable=False),
+    Column("machine_id", String, nullable=False),
+    Column("first", Float, nullable=False),  # seconds since 1970
+    Column("last", Float, nullable=False),
+    Column("times", Integer, nullable=False),
+)
+
+CURRENT = 2  # 1: leases alone
 
 
 def prepare(connection: Connection) -> None:
@@ -30,6 +43,8 @@ def prepare(connection: Connection) -> None:
     version = connection.scalar(select(VERSION.c.version))
     if version is None:
         connection.execute(VERSION.insert().values(version=CURRENT))
-    elif version != CURRENT:
+    elif version < CURRENT:  # create_all has made the tables that are new
+        connection.execute(VERSION.update().values(version=CURRENT))
+    elif version > CURRENT:
         problem = f"the store has schema version {version}, this Daskel knows {CURRENT}"
         raise LackingError(problem, "move it away, or name another with state = ... in [site]")

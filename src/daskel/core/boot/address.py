@@ -6,7 +6,7 @@ A machine's firmware, boot loader and operating system present different client 
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Container, Iterator
 from dataclasses import dataclass, replace
 from enum import Enum
 from ipaddress import IPv4Address
@@ -75,6 +75,14 @@ class Leases:
         found = [lease for (_, owner), lease in self._by_machine.items() if owner == mac]
         known = [lease for lease in found if lease.architecture is not None]
         return max(known, key=lambda lease: lease.expires).architecture if known else None
+
+    def held_by_others(self, segment: str, known: Container[str], now: float) -> int:
+        """How many addresses machines have that are not among the `known` MAC addresses."""
+        return sum(
+            1
+            for (where, mac), lease in self._by_machine.items()
+            if where == segment and mac not in known and lease.holds(now)
+        )
 
     def free_for(self, address: IPv4Address, mac: str, now: float) -> bool:
         """No other machine holds it, and nobody said that it is taken."""

@@ -16,7 +16,7 @@ from daskel.core.boot.address import (
     offered,
 )
 from daskel.core.boot.arguments import nfs_root
-from daskel.core.boot.identity import Who, by_mac, refusal, settings_of
+from daskel.core.boot.identity import Who, by_mac, refusal, settings_of, waits
 from daskel.core.boot.loader import boot_file, loader_name, wants_loader
 from daskel.core.boot.options import encode, rules
 from daskel.core.boot.stages import Addressed, Event, GivenBack, Refused, Seen
@@ -111,9 +111,15 @@ class Answers:
     def _discover(self, q: Question) -> Answer:
         firmware = q.boot.described if q.boot else None
         vendor = q.request.options.get(Code.VENDOR_CLASS, b"").decode("ascii", "replace")
-        events: list[Event] = [Seen(q.who, q.segment, firmware, vendor)]
+        architecture = q.boot.architecture if q.boot else None
+        machine_id = q.boot.machine_id.hex() if q.boot and any(q.boot.machine_id) else ""
+        seen = Seen(q.who, q.segment, firmware, vendor, architecture, machine_id)
+        events: list[Event] = [seen]
         rules, wish = self._rules[q.segment], q.request.address_option(Code.REQUESTED_ADDRESS)
         address = choose(rules, self.leases, str(q.who.mac), q.fixed, wish, q.now)
+        if address is not None and not self._has_room(q, address):
+            reason = "half of the pool is kept for machines of the site, the other half is taken"
+            return Answer(events=[*events, Refused(q.who, q.segment, reason)])
         if address is None:
             reason = "its address is in use" if q.fixed else "the pool has no address left"
             return Answer(events=[*events, Refused(q.who, q.segment, reason)])
@@ -122,6 +128,16 @@ class Answers:
         if not (held and held.state is LeaseState.BOUND and held.holds(q.now)):
             self.leases.put(offered(lease, q.now))
         return Answer(self._reply(q, MessageType.OFFER, address), [], events)
+
+    def _has_room(self, q: Question, address: IPv4Address) -> bool:
+        """Machines that are not in the site share one half of the pool, so that a flood of made-up
+        ones leaves the other to those that are."""
+        held = self.leases.of(q.segment, str(q.who.mac))
+        if q.who.name is not None or (held and held.address == address and held.holds(q.now)):
+            return True
+        size = sum(part.size for part in self.site.segments[q.segment].pool)
+        taken = self.leases.held_by_others(q.segment, self.site.by_mac, q.now)
+        return taken < max(1, size // 2)
 
     def _request(self, q: Question) -> Answer:
         """REQUEST that names this server, or comes to it alone: ACK when right, else NAK."""
@@ -202,13 +218,17 @@ class Answers:
 
     def _boot_file(self, q: Question) -> str | None:
         """None for machines without a loadout, or with one that starts from their own disk."""
-        if not (q.boot and q.boot.firmware and wants_loader(q.found)) or self.no_loader(q):
+        if not (q.boot and q.boot.firmware and self._boots(q)) or self.no_loader(q):
             return None
         return boot_file(q.boot.firmware, self.site.segments[q.segment], self.ports)
 
+    def _boots(self, q: Question) -> bool:
+        """It gets a boot loader: for its loadout, or to wait in the lobby."""
+        return wants_loader(q.found) or waits(self.site, q.who, q.segment)
+
     def no_loader(self, q: Question) -> str | None:
         """Why a client that wants to boot gets no boot file, where that is not meant."""
-        if not (q.boot and wants_loader(q.found)):
+        if not (q.boot and self._boots(q)):
             return None
         firmware = q.boot.firmware
         if firmware is None:
@@ -231,7 +251,7 @@ class Answers:
             segment.server,
             {setting.code: setting.value for setting in settings},
             yiaddr=address or NOWHERE,
-            siaddr=segment.server if q.who.name or q.found.loadout else NOWHERE,
+            siaddr=segment.server if q.who.name or self._boots(q) else NOWHERE,
             file=in_header,
         )
 

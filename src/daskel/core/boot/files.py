@@ -9,7 +9,7 @@ from enum import Enum
 from ipaddress import IPv4Address
 
 from daskel.core.boot.arguments import ArgumentError, any_address, compose, variables
-from daskel.core.boot.identity import Who, settings_of
+from daskel.core.boot.identity import Who, settings_of, waits
 from daskel.core.boot.loader import (
     FOLDER,
     IMAGES,
@@ -18,6 +18,7 @@ from daskel.core.boot.loader import (
     config_path,
     configuration,
     devices,
+    waiting,
 )
 from daskel.core.boot.template import FillError, render
 from daskel.core.boot.wire import Ports
@@ -40,6 +41,7 @@ class FileKind(Enum):
     CONFIGURATION = "configuration"
     KERNEL = "kernel"
     INITRD = "initrd"
+    WAITING = "waiting screen"
     OTHER = "file"
 
 
@@ -50,6 +52,7 @@ class Content:
     path: str
     kind: FileKind
     data: bytes | None = None
+    quiet: bool = False  # asked for every few seconds: nothing to say about it
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,18 +102,25 @@ class Files:
 
         A boot loader that asks over HTTP is told to load the rest over HTTP, too.
         """
-        mac = config_mac(path)
-        if mac is not None:
-            return self._configuration(segment, path, mac, who, over)
+        asked = config_mac(path)
+        if asked is not None:
+            return self._configuration(segment, path, *asked, who, over)
         if path in self._patterns:
             return self._written(segment, path, who)
         return Content(path, self._kind(path))
 
     def _configuration(
-        self, segment: str, path: str, mac: str, who: Who, over: str
+        self, segment: str, path: str, mac: str, only_asked: bool, who: Who, over: str
     ) -> Content | Missing:
         asked = Who(self.site.by_mac.get(mac), mac, who.address if who.mac == mac else None)
         found = settings_of(self.site, asked, segment)
+        if only_asked:
+            admitted = asked.name is not None and found is not None and bool(found.entries)
+            told = b"set admitted=yes\n" if admitted else b"# it waits\n"
+            return Content(path, FileKind.OTHER, told, quiet=True)
+        if waits(self.site, asked, segment):
+            device = devices(self.site.segments[segment], self._ports)[over]
+            return Content(path, FileKind.WAITING, self._waiting(asked, device))
         if found is None or not found.entries:
             return Missing(path, f"the machine with the MAC address {mac} has nothing to boot")
         try:
@@ -118,6 +128,11 @@ class Files:
         except ArgumentError as error:
             return Missing(path, str(error))
         return Content(config_path(mac), FileKind.CONFIGURATION, text.encode())
+
+    def _waiting(self, who: Who, device: str) -> bytes:
+        address = str(who.address or "")
+        text = waiting(str(who.mac), address, device, self.site.settings.name)
+        return text.encode()
 
     def _written(self, segment: str, path: str, who: Who) -> Content | Missing:
         """A file of the site file: for the client in its path, else for the one who asks."""

@@ -42,6 +42,11 @@ def settings_of(site: Site, who: Who, segment: str, entry: str | None = None) ->
     return stranger(site, who.mac, segment, entry) if who.mac else None
 
 
+def waits(site: Site, who: Who, segment: str) -> bool:
+    """A machine that is not in the site, on a segment whose unknown machines wait in the lobby."""
+    return who.name is None and site.segments[segment].unknown == "lobby"
+
+
 def refusal(site: Site, mac: str, segment: str) -> str | None:
     """Why a machine gets nothing at all on `segment`, with the line that says so."""
     rules = site.segments[segment]

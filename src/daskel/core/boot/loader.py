@@ -21,7 +21,7 @@ _LOADER = {
     Firmware.ARM64: "uefi-arm64",
     Firmware.ARM64_HTTP: "uefi-arm64",
 }
-_CONFIG = re.compile(rf"{FOLDER}/([0-9a-f:\-]{{12,17}})\.cfg", re.IGNORECASE)
+_CONFIG = re.compile(rf"{FOLDER}/([0-9a-f:\-]{{12,17}})\.(cfg|admitted)", re.IGNORECASE)
 
 # Built into the images: where to ask for the client's own configuration. GRUB keeps the address
 # that the firmware got; on UEFI $cmdpath is the folder it was loaded from, by TFTP or HTTP.
@@ -66,11 +66,12 @@ def config_path(mac: str) -> str:
     return f"{FOLDER}/{mac}.cfg"
 
 
-def config_mac(path: str) -> str | None:
-    """The MAC address in the path of a configuration; None for any other path."""
+def config_mac(path: str) -> tuple[str, bool] | None:
+    """The MAC address in the path of a configuration, and whether it is only asked for whether
+    that machine was admitted; None for any other path."""
     match = _CONFIG.fullmatch(path)
     try:
-        return parse_mac(match.group(1)) if match else None
+        return (parse_mac(match[1]), match[2].lower() == "admitted") if match else None
     except ValueError:
         return None
 
@@ -106,6 +107,37 @@ def configuration(found: Effective, device: str, entries: Sequence[Entry], site_
     lines = _load(entries[0], device, f"{found.name}: {boot}")
     failed = f'echo "{_echo(found.name)}: {_echo(boot)} could not be loaded."'
     return "\n".join([*head, *lines, failed, "sleep 10", "exit", ""])
+
+
+def waiting(mac: str, address: str, device: str, site_name: str) -> str:
+    """GRUB's configuration for a machine in the lobby: says who it is, asks again by itself, and
+    boots when it was admitted. It asks for a small file, since a configuration that loads itself
+    again and again would fill GRUB's memory in a night."""
+    lines = [
+        f"# {mac} waits in the lobby of {site_name}",
+        "clear",
+        f'echo "{_echo(site_name)}: this machine is not known here yet."',
+        'echo ""',
+        f'echo "  MAC address  {mac}"',
+        f'echo "  address      {_echo(address)}"',
+        'echo ""',
+        'echo "It waits, and starts by itself when it is admitted:"',
+        f'echo "  daskel lobby admit {mac} --name NAME --group GROUP"',
+        "while [ 1 = 1 ]; do",
+        "  sleep 4",
+        f"  source {device}/{admitted_path(mac)}",
+        '  if [ "$admitted" = yes ]; then',
+        f"    configfile {device}/{config_path(mac)}",
+        "  fi",
+        "done",
+        "",
+    ]
+    return "\n".join(lines)
+
+
+def admitted_path(mac: str) -> str:
+    """A line of GRUB's script that tells a waiting machine whether it has something to boot."""
+    return f"{FOLDER}/{mac}.admitted"
 
 
 def _menu(choice: Choice, device: str, entries: Sequence[Entry], client: str) -> list[str]:

@@ -24,6 +24,7 @@ class Stage(Enum):
     INITRD = "initrd"
     RUNNING = "running kernel"
     ROOT = "root"
+    LOBBY = "lobby"
     REFUSED = "refused"
 
 
@@ -41,6 +42,15 @@ class Seen(Event):
     segment: str
     firmware: str | None
     vendor_class: str
+    architecture: int | None = None
+    machine_id: str = ""  # hexadecimal, option 97; empty when it has none
+
+
+@dataclass(frozen=True, slots=True)
+class Waits(Event):
+    """A machine that is not in the site shows on its screen that it waits in the lobby."""
+
+    segment: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,10 +148,12 @@ def stage_after(stage: Stage | None, event: Event) -> Stage | None:
         reached = Stage.ADDRESSED
     elif isinstance(event, FileSent):
         reached = _BY_KIND.get(event.kind)
+    elif isinstance(event, Waits):
+        return Stage.LOBBY
     elif isinstance(event, Mounted):
         reached = Stage.ROOT
     elif isinstance(event, (Refused, MountRefused)):
         return Stage.REFUSED if stage is None or stage is Stage.SEEN else stage
-    if reached is None or stage is Stage.REFUSED:
+    if reached is None or stage in (Stage.REFUSED, Stage.LOBBY):
         return reached or stage
     return reached if stage is None or _ORDER.index(reached) > _ORDER.index(stage) else stage

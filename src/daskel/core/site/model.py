@@ -14,7 +14,7 @@ from daskel.core.site.positions import Origin, Path, Sources
 from daskel.core.values import parse_duration, parse_mac
 
 HOST_NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?", re.IGNORECASE)
-UNKNOWN = ("refuse", "address-only")  # what a segment can do with them, besides a loadout
+UNKNOWN = ("lobby", "refuse", "address-only")  # what a segment can do with them, besides a loadout
 
 
 class Range(NamedTuple):
@@ -177,7 +177,7 @@ class Segment(LayerTable):
     domain: str | None = None
     lease: Duration = 8 * 3600
     enabled: bool = True  # false: written, and not served yet
-    unknown: str = "address-only"  # or refuse, or the name of a loadout
+    unknown: str = "address-only"  # or lobby, refuse, or the name of a loadout
     allow: tuple[MacPrefix, ...] = ()  # when given, no other machines that are not in the site
     refuse: tuple[MacPrefix, ...] = ()  # also machines of the site
 
