@@ -7,11 +7,14 @@ import os
 import signal
 import socket
 import stat
+from ipaddress import IPv4Address
 from pathlib import Path
 
 import pytest
 
+from daskel.core.dhcp.pxe import Firmware
 from daskel.core.site.diff import Change, differences
+from daskel.rehearse.client import boot
 from tests.conftest import DEMO, Serve, daskel, site_from
 
 
@@ -113,3 +116,45 @@ def test_only_the_servers_user_may_change_it(serve: Serve, demo_folder: Path) ->
         os._exit(0)
     os.waitpid(child, 0)
     assert "only the server's user" in json.loads(os.read(reading, 4096))["error"]
+
+
+def test_once_and_then_as_before(serve: Serve, demo_folder: Path) -> None:
+    def boots() -> tuple[str, str]:
+        before = len(serving.events("mounted"))
+        result = boot(
+            serving.wire,
+            IPv4Address("10.61.9.1"),
+            "lib-01",
+            "02:61:09:00:00:01",
+            Firmware.UEFI,
+            lambda _: None,
+        )
+        assert not result.problem, result.problem
+        kernel = next(got.path for got in result.files if got.what == "kernel")
+        mounted = serving.events("mounted")[before:]
+        return kernel, mounted[0]["root"] if mounted else ""
+
+    def listed() -> str | None:
+        rows = json.loads(daskel("client", "list", "--json", cwd=demo_folder).stdout)
+        found: str | None = next(row for row in rows if row["name"] == "lib-01")["once"]
+        return found
+
+    assert daskel("assign", "lib-01", "rescue", "--once", cwd=demo_folder).returncode == 0
+    serving = serve(demo_folder)
+    assert listed() == "rescue" and boots() == ("rescue/vmlinuz", "")
+    assert boots() == ("catalogue/vmlinuz", "catalogue")
+    assert daskel("assign", "lib-01", "notebook", "--once", cwd=demo_folder).returncode == 0
+    explained = daskel("explain", "lib-01", "--all", cwd=demo_folder).stdout
+    assert "notebook/vmlinuz" in explained and "by assign --once" in explained
+    assert boots() == ("notebook/vmlinuz", "notebook")
+    assert listed() is None and boots() == ("catalogue/vmlinuz", "catalogue")
+    daskel("assign", "lib-01", "rescue", "--once", cwd=demo_folder)
+    assert "boots as always" in daskel("assign", "lib-01", "--undo", cwd=demo_folder).stdout
+    assert listed() is None and boots() == ("catalogue/vmlinuz", "catalogue")
+    for words, said in (
+        (["lib", "rescue", "--once"], "is a group"),
+        (["lib-01", "tideroom", "--once"], "no loadout"),
+        (["lib-01"], "what shall it boot"),
+    ):
+        done = daskel("assign", *words, cwd=demo_folder)
+        assert done.returncode == 2 and said in done.stderr

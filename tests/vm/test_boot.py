@@ -73,6 +73,9 @@ mac = "02:61:08:00:00:03"
 group = "tide"
 boot = "catalogue"
 args = ["-screen.page", "screen.page=here"]
+[client.tide-05]
+mac = "02:61:08:00:00:05"
+group = "tide"
 [client.tide-04]
 mac = "02:61:08:00:00:04"
 group = "tide"
@@ -198,6 +201,18 @@ def test_a_machine_waits_in_the_lobby_and_boots_when_admitted(lab: Lab) -> None:
     assert machine.said("name") == "tide-13" and machine.said("file") == GREETINGS["notebook"]
     machine.press_return()
     machine.wait_for("GUEST end", PATIENCE)
+
+
+def test_once_boots_one_thing_once_and_then_the_other(lab: Lab) -> None:
+    program, site = Path(sys.executable).with_name("daskel"), str(lab.folder / "daskel.toml")
+    words = ["assign", "tide-05", "catalogue", "--once", "--site", site]
+    subprocess.run([program, *words], capture_output=True, check=True)
+    for name, greeting in (("once", "catalogue"), ("after", "notebook")):
+        machine = lab.boot(name, "02:61:08:00:00:05", "uefi-http")
+        machine.wait_for("GUEST waits for a key", PATIENCE)
+        assert machine.said("file") == GREETINGS[greeting]
+        machine.press_return()
+        machine.wait_for("GUEST end", PATIENCE)
 
 
 def _lines_of(lab: Lab, name: str) -> str:

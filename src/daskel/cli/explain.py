@@ -21,7 +21,7 @@ from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
 from daskel.core.values import parse_mac
 from daskel.rehearse.firmware import Face, discover
-from daskel.store.leases import read_leases
+from daskel.store.leases import read_leases, read_once
 from daskel.system.sitefile import SiteFile, load
 
 EXAMPLE = ("daskel explain tide-01", "daskel explain 02:61:08:00:00:01 --firmware uefi")
@@ -59,6 +59,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         return ExitCode.WRONG_USE
     if args.variables:
         return _variables(output, file.site, name)
+    file.site.once.update({o.client: o.boot for o in read_once(file.state) if not o.running})
     firmware, how, explanation = explain_client(file, name, args.firmware)
     if isinstance(explanation, str):
         output.error(explanation, "daskel check says what to do")

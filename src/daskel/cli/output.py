@@ -122,4 +122,7 @@ def finding_json(finding: Finding) -> dict[str, object]:
 
 def short_place(origin: Origin | None) -> str:
     """`daskel.toml:12:9`, without the folders before it."""
-    return f"{Path(origin.file).name}:{origin.line}:{origin.column}" if origin else ""
+    if origin is None:
+        return ""
+    place = f":{origin.line}:{origin.column}" if origin.line else ""
+    return Path(origin.file).name + place

@@ -14,6 +14,7 @@ from rich.table import Table as Grid
 from daskel.cli.editing import edit, editing_arguments, names_of, new_table, owner, values_of
 from daskel.cli.output import ExitCode, Output, short_place
 from daskel.cli.site import json_argument, open_site, path_of, site_argument
+from daskel.core.boot.once import Once
 from daskel.core.site.edit import EditError, change, remove, rename
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.included import Text
@@ -108,6 +109,8 @@ class Tables:
         if isinstance(file, ExitCode):
             return file
         assert file.site
+        if self.kind == "client":
+            file.site.once.update({o.client: o.boot for o in _once(file) if not o.running})
         rows = [_row(file.site, self.kind, name) for name in _tables(file.site, self.kind)]
         if output.as_json:
             output.json(rows)
@@ -290,6 +293,7 @@ def _row(site: Site, kind: str, name: str) -> dict[str, object]:
             "segment": found.segment.value if found.segment else None,
             "address": str(found.address.value) if found.address else "from the pool",
             "boot": found.boot.value if found.boot else None,
+            "once": site.once.get(name),
         }
     if kind == "group":
         group = site.groups[name]
@@ -299,6 +303,12 @@ def _row(site: Site, kind: str, name: str) -> dict[str, object]:
     users = [n for n in site.clients if name in effective(site, n).entries]
     boots = "its own disk" if loadout.boot == "local" else loadout.kernel
     return {"name": name, "boots": boots, "root": loadout.root, "clients": len(users)}
+
+
+def _once(file: SiteFile) -> list[Once]:
+    from daskel.store.leases import read_once  # its libraries take a while; only this needs them
+
+    return read_once(file.state)
 
 
 def _new_name(parser: argparse.ArgumentParser) -> None:

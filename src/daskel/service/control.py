@@ -61,6 +61,11 @@ class Running:
             "differs": on_disk != self._texts,
         }
 
+    def assign_once(self, client: str, boot: str | None) -> None:
+        """The store has it already."""
+        self._server.assign_once(client, boot)
+        self._note("once", f"{client} boots {boot} next" if boot else f"{client} boots as always")
+
     def forget(self, macs: Collection[str]) -> None:
         self._server.forget(macs)
 
@@ -69,6 +74,7 @@ class Running:
         new = await asyncio.to_thread(load_checked, self._path)
         if not new.usable or new.site is None:
             return {"findings": [_finding(f) for f in _bad(new)], "changes": []}
+        new.site.once.update(self._site.once)  # not of the file, and no difference
         changes = await asyncio.to_thread(differences, self._site, new.site)
         return {
             "findings": [],
@@ -167,9 +173,12 @@ class ControlService:
         if question == "forget" and _may_change(user):
             self._running.forget([str(mac) for mac in asked.get("macs", [])])
             return {"forgotten": True}
+        if question == "once" and _may_change(user):
+            self._running.assign_once(str(asked.get("client")), asked.get("boot"))
+            return {"assigned": True}
         if question == "compare":
             return await self._running.compare()
-        if question not in ("apply", "forget"):
+        if question not in ("apply", "forget", "once"):
             return {"error": f"unknown: {question!r}"}
         if not _may_change(user):
             return {"error": "only the server's user may change what runs"}

@@ -129,7 +129,9 @@ class _Connection(asyncio.Protocol):
             return
         self._checked = now
         self._who = self._shared.who(self._address)
-        self._roots = roots_of(self._shared.site, self._who, self._segment)
+        self._roots = roots_of(
+            self._shared.site, self._who, self._segment, self._shared.once.running
+        )
 
     # --- MOUNT ---
 

@@ -63,6 +63,9 @@ class Server:
         """The sockets that are open are those that `site` needs."""
         return _listening(site) == self._sockets
 
+    def assign_once(self, client: str, boot: str | None) -> None:
+        self._shared.assign_once(client, boot)
+
     def forget(self, macs: Collection[str]) -> None:
         """Machines that the lobby need not remember."""
         self._shared.lobby.forget(macs)

@@ -12,6 +12,7 @@ from daskel.core.boot.address import Lease, Leases
 from daskel.core.boot.answer import Answers
 from daskel.core.boot.files import Files
 from daskel.core.boot.identity import Who, by_address
+from daskel.core.boot.once import Assignments
 from daskel.core.boot.stages import Event, Malformed, Seen
 from daskel.core.boot.wire import Wire
 from daskel.core.site.model import Site
@@ -36,15 +37,17 @@ class Shared:
         emit: Callable[[Event], None],
     ) -> None:
         self.files, self.wire, self._emit = files, wire, emit
+        self._store = store
         self.lobby = store.lobby()
+        self.once = Assignments(site, store.once())
         self.leases: Leases = store.load()
         self.use(site, trees)
-        self._store = store
         self._writer = ThreadPoolExecutor(max_workers=1, thread_name_prefix="store")
         self._malformed: dict[str, tuple[int, str, float]] = {}
 
     def use(self, site: Site, trees: dict[str, Tree]) -> None:
         """Answer from `site` from now on; leases, transfers and connections go on."""
+        self.once.use(site)
         self.site, self.trees = site, trees
         self.computed = Files(site, self.wire.ports)
         self.answers = Answers(site, self.leases, self.wire.ports)
@@ -54,7 +57,14 @@ class Shared:
         """Something happened: remember what must be, and tell whoever listens."""
         if isinstance(event, Seen):
             self.lobby.see(event, time.time())
+        changed = self.once.happened(event)
+        if changed is not None and event.who.name:
+            self._writer.submit(self._store.keep_once, event.who.name, changed)
         self._emit(event)
+
+    def assign_once(self, client: str, boot: str | None) -> None:
+        """What the store has already: the next boot of a client, or no longer."""
+        self.once.set(client, boot)
 
     async def keep_lobby(self) -> None:
         """Writes what was seen every two seconds, however much it is."""

@@ -16,7 +16,8 @@ from sqlalchemy.pool import StaticPool
 
 from daskel.core.boot.address import Lease, Leases, LeaseState
 from daskel.core.boot.lobby import MOST, Lobby, Sighting
-from daskel.store.schema import LEASES, SIGHTINGS, prepare
+from daskel.core.boot.once import Once
+from daskel.store.schema import LEASES, ONCE, SIGHTINGS, prepare
 from daskel.system.lacking import LackingError
 
 
@@ -52,6 +53,17 @@ class LeaseStore:
         with self._engine.begin() as connection:
             connection.execute(upsert, list(rows.values()))
 
+    def once(self) -> list[Once]:
+        with self._engine.connect() as connection:
+            return [Once(**row._mapping) for row in connection.execute(select(ONCE))]
+
+    def keep_once(self, client: str, assigned: Sequence[Once]) -> None:
+        """What is assigned to one client for one boot, instead of what was."""
+        with self._engine.begin() as connection:
+            connection.execute(delete(ONCE).where(ONCE.c.client == client))
+            if assigned:
+                connection.execute(ONCE.insert(), [asdict(once) for once in assigned])
+
     def lobby(self) -> Lobby:
         with self._engine.connect() as connection:
             return Lobby(_sightings(connection))
@@ -86,6 +98,20 @@ def read_lobby(path: Path) -> list[Sighting]:
     try:
         with engine.connect() as connection:
             return _sightings(connection)
+    except DatabaseError:
+        return []
+    finally:
+        engine.dispose()
+
+
+def read_once(path: Path) -> list[Once]:
+    """Assignments for one boot, of a store that another process may be using."""
+    if not path.exists():
+        return []
+    engine = create_engine(f"sqlite:///file:{quote(str(path))}?mode=ro&uri=true")
+    try:
+        with engine.connect() as connection:
+            return [Once(**row._mapping) for row in connection.execute(select(ONCE))]
     except DatabaseError:
         return []
     finally:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sqlalchemy import Column, Connection, Float, Integer, MetaData, String, Table, select
+from sqlalchemy import Boolean, Column, Connection, Float, Integer, MetaData, String, Table, select
 
 from daskel.system.lacking import LackingError
 
@@ -34,7 +34,15 @@ SIGHTINGS = Table(  # machines that are not in the site and wanted to boot
     Column("times", Integer, nullable=False),
 )
 
-CURRENT = 2  # 1: leases alone
+ONCE = Table(  # assignments for one boot
+    "once",
+    METADATA,
+    Column("client", String, primary_key=True),
+    Column("boot", String, nullable=False),
+    Column("running", Boolean, nullable=False),  # used up by the boot that is under way
+)
+
+CURRENT = 3  # 1: leases alone; 2: and sightings
 
 
 def prepare(connection: Connection) -> None:

@@ -156,7 +156,7 @@ class Answers:
         answer = self._reply(q, MessageType.ACK, address)
         seconds = self.site.segments[q.segment].lease
         file = self._boot_file(q)
-        event = Addressed(q.who, q.segment, address, seconds, file, renewed)
+        event = Addressed(q.who, q.segment, address, seconds, file, renewed, q.boot is not None)
         problem = self.no_loader(q)
         problems = [Refused(q.who, q.segment, problem)] if problem else []
         return Answer(answer, [lease], [event, *problems])

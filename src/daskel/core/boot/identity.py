@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
@@ -62,8 +63,11 @@ def refusal(site: Site, mac: str, segment: str) -> str | None:
     return None
 
 
-def roots_of(site: Site, who: Who, segment: str) -> frozenset[str]:
-    """The roots that somebody on `segment` may mount: those of every loadout it can boot."""
+def roots_of(site: Site, who: Who, segment: str, once_running: Mapping[str, str]) -> frozenset[str]:
+    """The roots that somebody on `segment` may mount: those of every loadout it can boot, and of
+    the one that it was started with for one boot (`once_running`, by client)."""
     found = settings_of(site, who, segment)
     loadouts = [site.loadouts[name] for name in found.entries] if found else []
+    running = site.loadouts.get(once_running.get(who.name or "", ""))
+    loadouts += [running] if running else []
     return frozenset(loadout.root for loadout in loadouts if loadout.root)

@@ -60,6 +60,7 @@ class Addressed(Event):
     lease: int  # seconds
     boot_file: str | None
     renewed: bool
+    firmware: bool = False  # it was the firmware that asked
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,6 +14,7 @@ from daskel.core.site.model import Choice, Client, Group, Loadout, OptionValue, 
 from daskel.core.site.positions import Origin
 
 Value = TypeVar("Value")
+FOR_ONE_BOOT = Origin("assign --once", 0, 0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,7 +78,7 @@ def effective(site: Site, name: str, on: str | None = None, entry: str | None = 
     counts then, and a fixed address only if it belongs there. `entry` is the loadout that was
     chosen from a menu, instead of the default. Each answer is made once for a site.
     """
-    key = ("effective", name, on or "", entry or "")
+    key = ("effective", name, on or "", entry or "", site.once.get(name, ""))
     made = site.layers.get(key)
     if not isinstance(made, Effective):
         made = site.layers[key] = _make_effective(site, name, on, entry)
@@ -95,6 +96,12 @@ def _make_effective(site: Site, name: str, on: str | None, entry: str | None) ->
         inside = address is not None and address.value in site.segments[on].network
         address = address if inside else None
     boot = _strongest(site, name, client, groups, "boot", overridden)
+    once = site.once.get(name)
+    if once in site.loadouts or once in site.choices:
+        for_good, boot = boot, Sourced(str(once), FOR_ONE_BOOT)
+        if for_good:
+            old = Overridden("boot", for_good.value, for_good.origin, FOR_ONE_BOOT)
+            overridden.append(old)
     mac = Sourced(client.mac, site.origin("client", name, "mac"))
     paths = [("group", group) for group, _ in groups] + [("client", name)]
     whole = _Whole(name, client, mac, segment, address, boot, paths, overridden)

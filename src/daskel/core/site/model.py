@@ -272,6 +272,7 @@ class Site:
     templates: Mapping[str, str]  # texts of template files, by the path in the site file
     by_mac: Mapping[str, str]  # MAC address to client name
     by_address: Mapping[IPv4Address, str]  # fixed address to client name
+    once: dict[str, str] = field(default_factory=dict)  # client to loadout, for one boot
     layers: dict[tuple[str, ...], object] = field(default_factory=dict)  # kept by `layers`
 
     def origin(self, *path: str | int) -> Origin:

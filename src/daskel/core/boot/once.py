@@ -1,0 +1,69 @@
+"""Assignments for one boot: used up when the client has fetched all that it boots from."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+
+from daskel.core.boot.files import FileKind
+from daskel.core.boot.stages import Addressed, Event, FileSent, Seen
+from daskel.core.site.model import Site
+
+
+@dataclass(frozen=True, slots=True)
+class Once:
+    """One assignment: waiting for its boot, or running since it was used up."""
+
+    client: str
+    boot: str  # a loadout
+    running: bool = False
+
+
+class Assignments:
+    """All assignments for one boot. Changes `site.once`, which the layers look at."""
+
+    def __init__(self, site: Site, assigned: Collection[Once] = ()) -> None:
+        self._site = site
+        self._fetched: dict[str, set[str]] = {}
+        self.running = {once.client: once.boot for once in assigned if once.running}
+        site.once.update({once.client: once.boot for once in assigned if not once.running})
+
+    def use(self, site: Site) -> None:
+        """Go on with another site."""
+        site.once.update(self._site.once)
+        self._site = site
+
+    def set(self, client: str, boot: str | None) -> None:
+        self._fetched.pop(client, None)
+        self._site.once.pop(client, None)
+        if boot is not None:
+            self._site.once[client] = boot
+
+    def happened(self, event: Event) -> list[Once] | None:
+        """What is to be kept for the event's client from now on; None when nothing changed."""
+        client = event.who.name
+        if client is None:
+            return None
+        if isinstance(event, Seen) and event.firmware and self.running.pop(client, None):
+            waiting = self._site.once.get(client)
+            return [Once(client, waiting)] if waiting else []
+        boot = self._site.once.get(client)
+        if boot is None or not self._complete(client, boot, event):
+            return None
+        self.set(client, None)
+        self.running[client] = boot
+        return [Once(client, boot, running=True)]
+
+    def _complete(self, client: str, boot: str, event: Event) -> bool:
+        loadout = self._site.loadouts.get(boot)
+        if loadout is None:
+            return False
+        if loadout.boot == "local":  # nothing is fetched: the firmware has been told
+            return isinstance(event, Addressed) and event.firmware
+        if not isinstance(event, FileSent):
+            return False
+        if event.kind is FileKind.CONFIGURATION:
+            self._fetched[client] = set()
+        fetched = self._fetched.setdefault(client, set())
+        fetched.add(event.path)
+        return {loadout.kernel, *loadout.initrd} <= fetched
