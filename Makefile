@@ -21,6 +21,7 @@ bench: .venv/installed
 	$(BIN)/python bench/tftp.py
 	$(BIN)/python bench/dhcp.py
 	$(BIN)/python bench/nfs.py
+	$(BIN)/python bench/site.py
 
 screenshots: .venv/installed
 	$(BIN)/python tools/screenshots

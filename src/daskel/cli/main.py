@@ -7,6 +7,7 @@ A command's module is imported only when it is asked for: the others' libraries 
 from __future__ import annotations
 
 import argparse
+import gc
 import os
 import sys
 from collections.abc import Callable, Sequence
@@ -32,6 +33,9 @@ COMMANDS = {  # in the order of the work
     "status": "show what runs, since when, and how far each client came",
     "demo": "show all of it on a made-up site: no root, no network, a few seconds",
 }
+
+
+_LONG_RUNNING = ("serve", "demo")
 
 
 def parser(asked: str | None = None) -> argparse.ArgumentParser:
@@ -64,6 +68,8 @@ def main(arguments: Sequence[str] | None = None) -> int:
     top = parser(None if "_ARGCOMPLETE" in os.environ else first)
     argcomplete.autocomplete(top)
     args = top.parse_args(words)
+    if args.command not in _LONG_RUNNING:
+        gc.disable()  # a large site is many objects that live to the end
     output = Output(as_json=getattr(args, "json", False))
     run: Callable[[argparse.Namespace, Output], ExitCode] = args.run
     try:

@@ -40,9 +40,13 @@ def variables(
     site: Site, found: Effective, segment: Segment, address: IPv4Address | None
 ) -> dict[str, Mapping[str, str]]:
     """What templates can name. What is not known (an address before it is given) is not there."""
+    here = found.segment.value if found.segment else ""
+    key = ("client variables", found.name, here, found.loadout_name or "", str(address or ""))
+    made = site.layers.get(key)
+    if isinstance(made, dict):
+        return made
     mac = found.mac.value
     known = address or (found.address.value if found.address else None)
-    here = found.segment.value if found.segment else ""
     client = {
         "name": found.name,
         "mac": mac,
@@ -52,12 +56,15 @@ def variables(
         "uuid": found.client.uuid,
         "serial": found.client.serial,
     }
-    return {
+    result: dict[str, Mapping[str, str]] = {
         "client": {name: value for name, value in client.items() if value is not None},
         "segment": _segment_variables(site, here, segment),
         "site": {"name": site.settings.name},
         "loadout": {"name": found.loadout_name or ""},
     }
+    if found.name in site.clients:  # not of strangers, of whom there can be any number
+        site.layers[key] = result
+    return result
 
 
 def _segment_variables(site: Site, name: str, segment: Segment) -> Mapping[str, str]:
@@ -152,9 +159,22 @@ def any_address(segment: Segment) -> IPv4Address:
     return segment.pool[0].first if segment.pool else segment.network[-2]
 
 
-def _every_boot(site: Site, only: Collection[str] | None) -> Iterator[tuple[str, Effective]]:
-    """Each client with each loadout that it can boot."""
+def representatives(site: Site, only: Collection[str] | None) -> list[str]:
+    """One client for all that differ in nothing but their names and numbers: a template that can
+    be filled in for it can be for the others. Of each, the one with the longest name."""
+    chosen: dict[tuple[object, ...], str] = {}
     for name in site.clients if only is None else only:
+        client = site.clients[name]
+        known = (client.address is None, client.uuid is None, client.serial is None)
+        alike = (client.segment, client.group, client.boot, client.args, known)
+        if len(name) > len(chosen.get(alike, "")):
+            chosen[alike] = name
+    return list(chosen.values())
+
+
+def _every_boot(site: Site, only: Collection[str] | None) -> Iterator[tuple[str, Effective]]:
+    """Each client, of those that are alike one, with each loadout that it can boot."""
+    for name in representatives(site, only):
         found = effective(site, name)
         for entry in found.entries:
             default = entry == found.loadout_name

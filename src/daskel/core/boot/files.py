@@ -8,7 +8,13 @@ from dataclasses import dataclass
 from enum import Enum
 from ipaddress import IPv4Address
 
-from daskel.core.boot.arguments import ArgumentError, any_address, compose, variables
+from daskel.core.boot.arguments import (
+    ArgumentError,
+    any_address,
+    compose,
+    representatives,
+    variables,
+)
 from daskel.core.boot.identity import Who, settings_of, waits
 from daskel.core.boot.loader import (
     FOLDER,
@@ -212,7 +218,7 @@ def check_files(site: Site, ports: Ports, only: Collection[str] | None = None) -
     """Computed files that fail for some client, before any client asks."""
     findings: dict[tuple[str, str], Finding] = {}
     for pattern, file in site.files.items():
-        paths = list(_checked_paths(site, pattern, site.clients if only is None else only))
+        paths = list(_checked_paths(site, pattern, representatives(site, only)))
         if not paths and only is None and site.clients and site.segments:
             problem = f"the path {pattern!r} is one for no client"
             finding = Finding(Severity.ERROR, site.origin("file", pattern), problem, _KNOWN)

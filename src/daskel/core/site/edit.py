@@ -7,6 +7,7 @@ so that an edit takes as long in a site of five thousand clients as in one of fi
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import lru_cache
 
 import tomlkit
 from tomlkit.items import Table as TomlTable
@@ -90,6 +91,7 @@ def _span(text: str, table: Path) -> tuple[int, int] | None:
     return _spans(text).get(table)
 
 
+@lru_cache(maxsize=4)
 def _spans(text: str) -> dict[Path, tuple[int, int]]:
     """Where each table of the form [kind.name] stands, with its inner tables; not the comments
     that lead the next one in."""

@@ -47,12 +47,19 @@ class Positions:
         self._at = 0
         self._spans: list[tuple[int, int]] = []
         self._tables: dict[Path, int] = {}
-        self.headers: list[tuple[Path, int]] = []  # each table header's path and place
+        self._headers: list[tuple[Path, int]] = []
         self._header_keys: list[tuple[Path, list[tuple[int, int]]]] = []
+        self._scanned = False  # most sites are read without anybody asking for a place
+
+    @property
+    def headers(self) -> list[tuple[Path, int]]:
+        """Each table header's path and place."""
         self._scan()
+        return self._headers
 
     def of(self, path: Path, *, key: bool = False) -> Origin:
         """The place of a path, or of the nearest one above it that stands in the text."""
+        self._scan()
         spans = (self._keys, self._values) if key else (self._values, self._keys)
         while path:
             span = spans[0].get(path) or spans[1].get(path)
@@ -67,6 +74,9 @@ class Positions:
         return Origin(self._file, line, start - self._starts[line - 1] + 1, text)
 
     def _scan(self) -> None:
+        if self._scanned:
+            return
+        self._scanned = True
         table: Path = ()
         while True:
             self._skip(_SKIP)
@@ -83,6 +93,7 @@ class Positions:
 
     def header_keys(self, table: Path) -> list[tuple[int, int]]:
         """Where the name of `table` stands in its header and in those of its inner tables."""
+        self._scan()
         depth = len(table)
         return [spans[depth - 1] for path, spans in self._header_keys if path[:depth] == table]
 
@@ -96,7 +107,7 @@ class Positions:
             path = (*path, self._tables[path])
         self._skip(_BLANK)
         self._at += 2 if double else 1
-        self.headers.append((path, start))
+        self._headers.append((path, start))
         self._header_keys.append((path, self._spans))
         return path
 
