@@ -208,3 +208,14 @@ def test_serve_without_the_segments_address(demo_folder: Path) -> None:
     assert done.returncode == 3
     assert "no interface of this machine has segment tideroom's address 10.61.8.1" in done.stderr
     assert "ip address add 10.61.8.1/24" in done.stderr
+
+
+def test_check_of_one_client(demo_folder: Path) -> None:
+    site = demo_folder / "daskel.toml"
+    text = site.read_text().replace('address = "10.61.8.21"', 'address = "10.61.8.121"')
+    site.write_text(text.replace('address = "10.61.8.22"', 'address = "10.61.8.122"'))
+    assert "Findings: 2 errors." in daskel("check", cwd=demo_folder).stdout
+    one = daskel("check", "--client", "tide-02", cwd=demo_folder)
+    assert one.returncode == 1 and "10.61.8.122" in one.stdout and "10.61.8.121" not in one.stdout
+    assert "No findings." in daskel("check", "--client", "lib-01", cwd=demo_folder).stdout
+    assert daskel("check", "--client", "lib-1", cwd=demo_folder).returncode == 2

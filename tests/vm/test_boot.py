@@ -47,6 +47,7 @@ root = "notebook"
 [loadout.catalogue]
 kernel = "notebook/vmlinuz"
 initrd = ["notebook/initrd.img"]
+password = "grub.pbkdf2.sha512.10000.3FAC61B2.9B3C55D1"
 args = ["screen.page='http://catalogue.skerry.example/a b'"]
 root = "catalogue"
 [loadout.disk]

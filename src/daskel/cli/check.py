@@ -5,21 +5,34 @@ from __future__ import annotations
 import argparse
 from collections import Counter
 
+from daskel.cli.editing import names_of
 from daskel.cli.output import ExitCode, Output, finding_json
 from daskel.cli.site import json_argument, path_of, site_argument
-from daskel.core.site.finding import Severity
+from daskel.core.site.finding import Finding, Severity, did_you_mean
+from daskel.core.site.layers import effective
+from daskel.core.site.model import Site
 from daskel.system.sitefile import load_checked
 
 EXAMPLE = ("daskel check", "daskel check --site /etc/daskel/daskel.toml --json")
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
+    client = parser.add_argument(
+        "--client", metavar="CLIENT", help="only what concerns this one, its group and its loadout"
+    )
+    client.completer = names_of(["client"])  # type: ignore[attr-defined]
     site_argument(parser)
     json_argument(parser)
 
 
 def run(args: argparse.Namespace, output: Output) -> ExitCode:
     file = load_checked(path_of(args))
+    if args.client is not None:
+        if file.site is None or args.client not in file.site.clients:
+            known = file.site.clients if file.site else ()
+            output.error(f"there is no client {args.client!r}", did_you_mean(args.client, known))
+            return ExitCode.WRONG_USE
+        file.findings = _about(file.site, args.client, file.findings)
     code = ExitCode.GOOD if file.usable else ExitCode.BAD_NEWS
     code = ExitCode.WRONG_USE if file.invalid else code
     if output.as_json:
@@ -41,6 +54,26 @@ _PLURALS = {
     Severity.WARNING: "warnings",
     Severity.NOTE: "notes",
 }
+
+
+def _about(site: Site, name: str, findings: list[Finding]) -> list[Finding]:
+    """Those that stand in a table that the client is made of."""
+    found = effective(site, name)
+    tables = [("site",), ("client", name), *(("group", group) for group in found.client.group)]
+    tables += [("loadout", entry) for entry in found.entries]
+    tables += [("segment", found.segment.value)] if found.segment else []
+    roots = {site.loadouts[entry].root for entry in found.entries}
+    tables += [("root", root) for root in roots if root]
+    places = [site.positions.of(table, key=True) for table in tables]
+    starts = sorted((place.file, place.line) for place in places)
+    headers = sorted(set(site.positions.tables()))
+
+    def concerns(finding: Finding) -> bool:
+        here = (finding.origin.file, finding.origin.line)
+        above = [header for header in headers if header[0] == here[0] and header <= here]
+        return bool(above) and above[-1] in starts
+
+    return [finding for finding in findings if concerns(finding)]
 
 
 def _summary(counts: Counter[Severity]) -> str:

@@ -11,6 +11,7 @@ from rich.text import Text
 
 from daskel.cli.output import ExitCode, Output, origin_json, short_place
 from daskel.cli.site import json_argument, open_site, path_of, site_argument
+from daskel.core.boot.address import Leases
 from daskel.core.boot.answer import Answers
 from daskel.core.boot.arguments import ArgumentError, variables
 from daskel.core.boot.explain import Explanation, Step, explain
@@ -21,7 +22,6 @@ from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
 from daskel.core.values import parse_mac
 from daskel.rehearse.firmware import Face, discover
-from daskel.store.leases import read_leases, read_once
 from daskel.system.sitefile import SiteFile, load
 
 EXAMPLE = ("daskel explain tide-01", "daskel explain 02:61:08:00:00:01 --firmware uefi")
@@ -59,7 +59,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         return ExitCode.WRONG_USE
     if args.variables:
         return _variables(output, file.site, name)
-    file.site.once.update({o.client: o.boot for o in read_once(file.state) if not o.running})
+    file.site.once.update(once_of(file))
     firmware, how, explanation = explain_client(file, name, args.firmware)
     if isinstance(explanation, str):
         output.error(explanation, "daskel check says what to do")
@@ -78,7 +78,7 @@ def explain_client(
 ) -> tuple[Firmware, str, Explanation | str]:
     """The firmware, how it is known, and the explanation or why there is none."""
     assert file.site
-    leases, now = read_leases(file.state), time.time()
+    leases, now = _leases(file), time.time()
     mac = file.site.clients[name].mac
     firmware, how = _firmware(asked, leases.architecture_of(mac))
     answers = Answers(file.site, leases, Ports())
@@ -87,6 +87,23 @@ def explain_client(
         return firmware, how, explain(answers, name, message, now)
     except (ArgumentError, ValueError) as error:
         return firmware, how, str(error)
+
+
+def _leases(file: SiteFile) -> Leases:
+    if not file.state.exists():
+        return Leases()
+    from daskel.store.leases import read_leases  # its libraries take a while
+
+    return read_leases(file.state)
+
+
+def once_of(file: SiteFile) -> dict[str, str]:
+    """What is assigned for one boot, by client."""
+    if not file.state.exists():
+        return {}
+    from daskel.store.leases import read_once
+
+    return {once.client: once.boot for once in read_once(file.state) if not once.running}
 
 
 def _firmware(asked: str | None, seen: int | None) -> tuple[Firmware, str]:

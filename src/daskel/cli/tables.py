@@ -12,9 +12,9 @@ from typing import Any
 from rich.table import Table as Grid
 
 from daskel.cli.editing import edit, editing_arguments, names_of, new_table, owner, values_of
+from daskel.cli.explain import once_of
 from daskel.cli.output import ExitCode, Output, short_place
 from daskel.cli.site import json_argument, open_site, path_of, site_argument
-from daskel.core.boot.once import Once
 from daskel.core.site.edit import EditError, change, remove, rename
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.included import Text
@@ -110,7 +110,7 @@ class Tables:
             return file
         assert file.site
         if self.kind == "client":
-            file.site.once.update({o.client: o.boot for o in _once(file) if not o.running})
+            file.site.once.update(once_of(file))
         rows = [_row(file.site, self.kind, name) for name in _tables(file.site, self.kind)]
         if output.as_json:
             output.json(rows)
@@ -303,12 +303,6 @@ def _row(site: Site, kind: str, name: str) -> dict[str, object]:
     users = [n for n in site.clients if name in effective(site, n).entries]
     boots = "its own disk" if loadout.boot == "local" else loadout.kernel
     return {"name": name, "boots": boots, "root": loadout.root, "clients": len(users)}
-
-
-def _once(file: SiteFile) -> list[Once]:
-    from daskel.store.leases import read_once  # its libraries take a while; only this needs them
-
-    return read_once(file.state)
 
 
 def _new_name(parser: argparse.ArgumentParser) -> None:

@@ -64,5 +64,11 @@ def firmware_of(name: str) -> Firmware:
 def _stand_in(target: Path, name: str, size: int) -> None:
     target.parent.mkdir(parents=True, exist_ok=True)
     head = f"Daskel demo stand-in for {name}: generated, nothing that runs.\n".encode()
-    content = head + random.Random(name).randbytes(max(size - len(head), 0))
+    if name.endswith("initrd.img"):
+        head = b"070701 " + head
+    content = bytearray(head + random.Random(name).randbytes(max(size - len(head), 0)))
+    if name.endswith("vmlinuz"):
+        content[0x202:0x206] = b"HdrS"  # what tells a kernel, for `daskel check`
+    if name.endswith("Image"):
+        content[0x38:0x3C] = b"ARM\x64"
     target.write_bytes(content[:size])

@@ -10,17 +10,20 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from daskel.core.boot.answer import check_sizes
 from daskel.core.boot.arguments import check_arguments
 from daskel.core.boot.files import check_files
 from daskel.core.boot.options import check_options
 from daskel.core.boot.wire import Ports
 from daskel.core.site.check import check
 from daskel.core.site.finding import Finding, Severity, did_you_mean
+from daskel.core.site.images import HEAD, initrd_kind, kernel_kind
 from daskel.core.site.included import Text, includes, template_files
 from daskel.core.site.model import Site
 from daskel.core.site.parse import parse, place
 from daskel.core.site.positions import Origin
 from daskel.system.beneath import FilesFolder
+from daskel.system.interfaces import addresses
 from daskel.system.lacking import LackingError
 
 
@@ -144,7 +147,9 @@ def load_checked(
         file.findings += check_options(file.site)
         file.findings += check_arguments(file.site, Ports(), names)
         file.findings += check_files(file.site, Ports(), names)
+        file.findings += check_sizes(file.site, Ports())
         file.findings += _on_disk(file, file.site)
+        file.findings += _here(file, file.site)
         file.findings.sort(key=place)
     return file
 
@@ -168,14 +173,46 @@ def _boot_files(site: Site, folder: FilesFolder) -> Iterator[Finding]:
     for name, loadout in site.loadouts.items():
         named = [("kernel", loadout.kernel)] if loadout.kernel else []
         for key, path in [*named, *(("initrd", path) for path in loadout.initrd)]:
+            origin = site.origin("loadout", name, key)
             try:
-                os.close(folder.open(path or "")[0])
+                descriptor = folder.open(path or "")[0]
+                with os.fdopen(descriptor, "rb") as opened:
+                    head = opened.read(HEAD)
+                what = (kernel_kind if key == "kernel" else initrd_kind)(head)
+                if what is None:
+                    problem = f"{key} {path} of loadout {name} does not look like a Linux {key}"
+                    remedy = "check that it is the right file, and whole"
+                    yield Finding(Severity.WARNING, origin, problem, remedy)
             except OSError as error:
-                origin = site.origin("loadout", name, key)
                 problem = f"{key} {path} of loadout {name}: {(error.strerror or '').lower()}"
                 remedy = _nearest(folder.folder, path or "")
                 yield Finding(Severity.ERROR, origin, problem, remedy)
     folder.close()
+
+
+def _here(file: SiteFile, site: Site) -> Iterator[Finding]:
+    """What this machine's interfaces and permissions have to do with the site."""
+    state = file.state if file.state.exists() else file.state.parent
+    if state.exists() and not os.access(state, os.W_OK):
+        problem, remedy = f"{state} cannot be written", "run as its owner, or change state = ..."
+        yield Finding(Severity.WARNING, site.origin("site", "state"), problem, remedy)
+    named = {name: segment for name, segment in site.served.items() if segment.interface}
+    own = addresses() if named else {}
+    for name, segment in named.items():
+        place = site.origin("segment", name, "interface")
+        interface = segment.interface or ""
+        if interface not in own:
+            problem = f"this machine has no interface {interface}"
+            yield Finding(Severity.WARNING, place, problem, did_you_mean(interface, own))
+        elif segment.server not in own[interface]:
+            problem = f"interface {interface} does not have the address {segment.server}"
+            remedy = f"ip address add {segment.server}/{segment.network.prefixlen} dev {interface}"
+            yield Finding(Severity.WARNING, place, problem, remedy)
+        for other, its in own.items():
+            if other != interface and any(address in segment.network for address in its):
+                problem = f"interface {other} has an address in segment {name}'s network, too"
+                remedy = "give the clients a network of their own"
+                yield Finding(Severity.WARNING, place, problem, remedy)
 
 
 def _nearest(folder: Path, path: str) -> str:

@@ -8,7 +8,7 @@ from ipaddress import IPv4Address
 import pytest
 
 from daskel.core.boot.address import Leases
-from daskel.core.boot.answer import Answer, Answers
+from daskel.core.boot.answer import Answer, Answers, check_sizes
 from daskel.core.boot.arguments import check_arguments
 from daskel.core.boot.files import Content, Files, Missing, check_files
 from daskel.core.boot.identity import Who, roots_of
@@ -18,6 +18,7 @@ from daskel.core.boot.wire import Ports
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import Packet
 from daskel.core.dhcp.pxe import Firmware
+from daskel.core.site.finding import Severity
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
 from daskel.rehearse.firmware import SYSTEM, Face, discover
@@ -295,3 +296,16 @@ def test_what_is_overridden_is_remembered() -> None:
     ]
     assert all(old.by.line > old.origin.line for old in found.overridden)
     assert not check_arguments(made, Ports())
+
+
+def test_what_does_not_fit_small_messages_is_said() -> None:
+    assert not check_sizes(site(), Ports())
+    long = "x" * 200
+    made = site(group=f'options = {{ desk-broker = "{long}", captive-portal = "{long}" }}')
+    (finding,) = check_sizes(made, Ports())
+    assert "576 bytes" in finding.problem and "captive-portal" in finding.problem
+
+
+def test_a_root_typed_by_hand_is_pointed_out() -> None:
+    (finding,) = check_arguments(site(group='args = ["root=/dev/sda1"]'), Ports())
+    assert "replaces the root" in finding.problem and finding.severity is Severity.WARNING

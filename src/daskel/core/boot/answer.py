@@ -15,17 +15,19 @@ from daskel.core.boot.address import (
     choose,
     offered,
 )
-from daskel.core.boot.arguments import nfs_root
+from daskel.core.boot.arguments import nfs_root, representatives
 from daskel.core.boot.identity import Who, by_mac, refusal, settings_of, waits
 from daskel.core.boot.loader import boot_file, loader_name, wants_loader
 from daskel.core.boot.options import encode, rules
 from daskel.core.boot.stages import Addressed, Event, GivenBack, Refused, Seen
 from daskel.core.boot.wire import Ports
 from daskel.core.dhcp.options import Code, u32
-from daskel.core.dhcp.packet import NOWHERE, MessageType, Packet
+from daskel.core.dhcp.options import name as option_name
+from daskel.core.dhcp.packet import DEFAULT_LIMIT, NOWHERE, MessageType, Packet, serialise
 from daskel.core.dhcp.pxe import BootRequest, boot_options, boot_request
 from daskel.core.dhcp.responder import Situation, reply, situation, wanted_address
-from daskel.core.site.layers import Effective
+from daskel.core.site.finding import Finding, Severity
+from daskel.core.site.layers import Effective, effective
 from daskel.core.site.model import Segment, Site
 from daskel.core.site.positions import Origin
 from daskel.core.values import mac_text
@@ -321,6 +323,31 @@ class Answers:
         if Code.BOOT_FILE in asked or http or len(file) > 127:
             settings.append(Setting(Code.BOOT_FILE, file.encode(), origin))
         return settings
+
+
+def check_sizes(site: Site, ports: Ports) -> list[Finding]:
+    """Options that a client gets only when it accepts messages of more than 576 bytes."""
+    answers = Answers(site, Leases(), ports)
+    findings: dict[tuple[str, ...], Finding] = {}
+    asks = bytes((Code.BOOT_SERVER, Code.BOOT_FILE))
+    for name in representatives(site, None):
+        found = effective(site, name)
+        if found.segment is None or found.segment.value not in site.segments:
+            continue
+        chaddr = bytes.fromhex(found.mac.value.replace(":", "")).ljust(16, b"\0")
+        options = {53: b"\1", 55: asks, 60: b"PXEClient:Arch:00000:UNDI:002001", 93: b"\0\0"}
+        packet = Packet(1, 1, chaddr, {**options, 97: bytes(17)})
+        reply = answers.dhcp(found.segment.value, packet, 0.0, unicast=False).reply
+        dropped = serialise(reply, DEFAULT_LIMIT)[1] if reply else ()
+        if dropped:
+            names = tuple(option_name(code) for code in dropped)
+            problem = (
+                f"a client that accepts 576 bytes only would not get: {', '.join(names)} ({name})"
+            )
+            remedy = "shorten or remove options; those that came last are left out first"
+            place = site.origin("client", name)
+            findings.setdefault(names, Finding(Severity.WARNING, place, problem, remedy))
+    return list(findings.values())
 
 
 def _http(boot: BootRequest) -> bool:

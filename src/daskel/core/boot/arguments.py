@@ -151,6 +151,18 @@ def check_arguments(site: Site, ports: Ports, only: Collection[str] | None = Non
             )
             origin = site.origin("client", name)
             findings[(name, "long")] = Finding(Severity.ERROR, origin, problem, "shorten it")
+        for argument in found.arguments:
+            if (
+                found.loadout
+                and found.loadout.root
+                and key_of(argument.value) in ("root", "nfsroot")
+            ):
+                problem = (
+                    f"{argument.value!r} replaces the root {found.loadout.root} of the loadout"
+                )
+                remedy = "remove one of the two"
+                finding = Finding(Severity.WARNING, argument.origin, problem, remedy)
+                findings.setdefault((str(argument.origin), "root"), finding)
     return list(findings.values())
 
 

@@ -22,11 +22,40 @@ def check(site: Site, only: Collection[str] | None = None) -> list[Finding]:
         *_clients(site, found),
         *_duplicates(site),
         *_pool_sizes(site),
+        *(_unused(site) if only is None else ()),
     ]
 
 
 def _error(site: Site, path: tuple[str | int, ...], problem: str, remedy: str) -> Finding:
     return Finding(Severity.ERROR, site.positions.of(path), problem, remedy)
+
+
+def _unused(site: Site) -> Iterator[Finding]:
+    """Tables that nobody uses: perhaps a slip, perhaps kept for later."""
+    boots: set[str | None] = {client.boot for client in site.clients.values()}
+    boots |= {group.boot for group in site.groups.values()}
+    boots |= {segment.unknown for segment in site.segments.values()}
+    loadouts = boots | {entry for choice in site.choices.values() for entry in choice.entries}
+    layers = (site.settings, *site.segments.values(), *site.groups.values())
+    tables = (*layers, *site.loadouts.values(), *site.clients.values())
+    named = {name for table in tables for name in table.options}
+    used: dict[str, set[str | None]] = {
+        "root": set[str | None](loadout.root for loadout in site.loadouts.values()),
+        "loadout": loadouts,
+        "choice": boots,
+        "group": set[str | None](n for client in site.clients.values() for n in client.group),
+        "option": set[str | None](option.inside for option in site.options.values()) | named,
+    }
+    kinds: dict[str, Mapping[str, object]] = {
+        "root": site.roots, "loadout": site.loadouts, "choice": site.choices,
+        "group": site.groups, "option": site.options,
+    }  # fmt: skip
+    for kind, there in kinds.items():
+        for name in there:
+            if name not in used[kind]:
+                origin = site.positions.of((kind, name), key=True)
+                problem = f"nothing uses the {kind} {name}"
+                yield Finding(Severity.NOTE, origin, problem, "remove it, or leave it for later")
 
 
 def _segments(site: Site) -> Iterator[Finding]:

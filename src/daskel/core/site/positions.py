@@ -91,6 +91,10 @@ class Positions:
         match = pattern.match(self._text, self._at)
         self._at = match.end() if match else self._at
 
+    def tables(self) -> list[tuple[str, int]]:
+        """File and line of every table header."""
+        return [(self._file, bisect_right(self._starts, start)) for _, start in self.headers]
+
     def header_keys(self, table: Path) -> list[tuple[int, int]]:
         """Where the name of `table` stands in its header and in those of its inner tables."""
         self._scan()
@@ -183,6 +187,9 @@ class CsvPositions:
     ) -> None:
         self._lines, self._file, self._rows, self._columns = text.splitlines(), file, rows, columns
 
+    def tables(self) -> list[tuple[str, int]]:
+        return [(self._file, line) for line in self._rows.values()]
+
     def of(self, path: Path, *, key: bool = False) -> Origin:  # noqa: ARG002
         line = self._rows.get(str(path[1]), 1) if len(path) > 1 else 1
         column = str(path[2]) if len(path) > 2 else ""
@@ -198,6 +205,11 @@ class Sources:
     def __init__(self, main: Positions) -> None:
         self._main = main
         self._owners: dict[Path, Positions | CsvPositions] = {}
+
+    def tables(self) -> list[tuple[str, int]]:
+        """File and line of every table header and CSV row."""
+        others = {id(positions): positions for positions in self._owners.values()}
+        return [place for one in (self._main, *others.values()) for place in one.tables()]
 
     def own(self, table: Path, positions: Positions | CsvPositions) -> None:
         """`table` (its kind and name) stands in another file than the main one."""
