@@ -132,7 +132,8 @@ class Lab:
         log, serial = self.folder / f"{name}.console", self.folder / f"{name}.serial"
         process = self.start(
             "qemu-system-x86_64", "-accel", "tcg", "-cpu", "max", "-m", "768",
-            "-nodefaults", "-display", "none", "-no-reboot",
+            "-nodefaults", "-display", "none", "-vga", "std", "-no-reboot",
+            "-monitor", f"unix:{self.folder / name}.monitor,server=on,wait=off",
             "-chardev", f"socket,id=serial,path={serial},server=on,wait=off,logfile={log}",
             "-serial", "chardev:serial",
             "-netdev", f"tap,id=net,ifname={tap},script=no,downscript=no",

@@ -51,7 +51,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         return ExitCode.LACKING
     else:
         output.print(
-            "Taken over: " if answer.get("applied") else "Not taken over: ", answer.get("said")
+            "Taken over:" if answer.get("applied") else "Not taken over:", answer.get("said")
         )
     return ExitCode.GOOD if answer.get("applied") else ExitCode.BAD_NEWS
 

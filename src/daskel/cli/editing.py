@@ -89,6 +89,7 @@ def edit(
     changes: Sequence[tuple[Path, Change]],
     said: str,
     clients: Collection[str] | None = None,
+    what_next: bool = True,
 ) -> ExitCode:
     """Make changes one after the other, check the result, show it, and write it.
 
@@ -108,7 +109,7 @@ def edit(
             output.error("nothing was written", "correct the command, or edit the file by hand")
         invalid = any(finding.severity is Severity.INVALID for finding in broken)
         return ExitCode.WRONG_USE if invalid else ExitCode.BAD_NEWS
-    return _write(args, output, file, changed, said)
+    return _write(args, output, file, changed, said, what_next)
 
 
 def _write(
@@ -117,6 +118,7 @@ def _write(
     before: SiteFile,
     changed: Mapping[Path, str],
     said: str,
+    what_next: bool,
 ) -> ExitCode:
     if not args.dry_run:  # before anything is printed: the reader of our output may go away
         for path, text in changed.items():
@@ -129,7 +131,7 @@ def _write(
         output.json({"written": not args.dry_run and bool(files), "files": files, "said": said})
     else:
         output.print(said if changed else "Nothing to change.")
-        if changed:
+        if changed and (what_next or args.dry_run):
             output.print(_what_next(args))
     return ExitCode.GOOD
 

@@ -240,12 +240,13 @@ def _edit_and_apply(
 ) -> ExitCode:
     """A running server that had the file as it was takes the change over at once."""
     before = question(file, "status")
+    ready = bool(before) and not (before or {}).get("differs")
     try:
-        code = edit(args, output, file, changes, said)
+        code = edit(args, output, file, changes, said, what_next=not ready)
     except EditError as error:
         output.error(str(error))
         return ExitCode.WRONG_USE
-    if code is ExitCode.GOOD and before and not args.dry_run and not before["differs"]:
+    if code is ExitCode.GOOD and ready and not args.dry_run:
         answer = question(file, "apply") or {}
         if not output.as_json:
             done = "The running server has it." if answer.get("applied") else answer.get("said", "")

@@ -170,8 +170,7 @@ class _Session:
 
     def _refused(self) -> None:
         """The client's port is closed (ICMP): nobody is there to send to any more."""
-        self._transfer.state = State.FAILED
-        self._transfer.failure = "the client closed its port"
+        self._transfer.gone()
         self._send([])
 
     def _send(self, outputs: Iterable[Output], offering: bool = False) -> None:

@@ -18,7 +18,7 @@ from daskel.core.tftp.packet import (
     TftpPacket,
     parse,
 )
-from daskel.core.tftp.transfer import RETRIES, Block, Output, State, Transfer, granted
+from daskel.core.tftp.transfer import LAST_RETRIES, Block, Output, State, Transfer, granted
 
 PACKETS = [
     (
@@ -124,7 +124,7 @@ def test_every_file_arrives_whole(content: bytes, block: int, fates: list[str]) 
     in_a_row = 0
     for index, fate in enumerate(fates):  # no more losses in a row than a transfer bears
         in_a_row = in_a_row + 1 if "lost" in fate else 0
-        if in_a_row >= RETRIES:
+        if in_a_row >= LAST_RETRIES:
             fates[index], in_a_row = "arrives", 0
     receiver = Receiver(content)
     transfer = Transfer(len(content), {"blksize": str(block)})
@@ -151,14 +151,31 @@ def test_block_numbers_begin_again() -> None:
 
 
 def test_silence_ends_a_transfer() -> None:
-    transfer = Transfer(10)
-    assert transfer.start(0.0) == [Block(1, 0, 10)]
+    transfer = Transfer(1000)
+    assert transfer.start(0.0) == [Block(1, 0, 512)]
     waits = []
     while transfer.state is State.SENDING:
         waits.append(transfer.deadline)
         last = transfer.tick(transfer.deadline)
     assert last == [Error(ErrorCode.UNDEFINED, "the client went silent")]
     assert waits == [1, 3, 7, 15, 23, 31]
+
+
+def test_a_last_block_that_nobody_acknowledges() -> None:
+    """A boot loader starts its kernel with the last acknowledgement still in the network card."""
+    transfer = Transfer(10)
+    transfer.start(0.0)
+    sendings = 1
+    while transfer.state is State.SENDING:
+        sendings += len(transfer.tick(transfer.deadline))
+    assert (transfer.state, sendings, transfer.failure) == (State.DONE, 3, "")
+    for acknowledged, state in ((0, State.FAILED), (1, State.DONE)):
+        transfer = Transfer(1000)
+        transfer.start(0.0)
+        for block in range(acknowledged):
+            transfer.receive(Ack(block + 1), 0.0)
+        transfer.gone()
+        assert transfer.state is state
 
 
 def test_the_client_chooses_the_timeout() -> None:

@@ -14,6 +14,7 @@ from daskel.core.tftp.packet import Ack, Error, ErrorCode, Options, Request, Tft
 DEFAULT_BLOCK = 512  # bytes, RFC 1350
 MINIMUM_BLOCK, MAXIMUM_BLOCK = 8, 65464  # bytes, RFC 2348
 RETRIES = 6  # sendings of one block without an answer, before the transfer is given up
+LAST_RETRIES = 3  # of the last one: a boot loader that starts its kernel may not acknowledge it
 _FIRST_WAIT, _LONGEST_WAIT = 1.0, 8.0  # seconds until a block is sent again
 
 
@@ -104,12 +105,24 @@ class Transfer:
         """Send again what was not acknowledged; give up after RETRIES times."""
         if self.state in (State.DONE, State.FAILED) or now < self.deadline:
             return []
+        if self._all_sent and self._tries >= LAST_RETRIES:
+            self.gone()
+            return []
         if self._tries >= RETRIES:
             return self._fail("the client went silent", ErrorCode.UNDEFINED)
         self.resent += 1
         if not self._fixed_wait:
             self._wait = min(self._wait * 2, _LONGEST_WAIT)
         return self._send(now)
+
+    def gone(self) -> None:
+        """Nobody is there any more: done when all was sent, else a failure."""
+        self.failure = "" if self._all_sent else "the client closed its port"
+        self.state = State.DONE if self._all_sent else State.FAILED
+
+    @property
+    def _all_sent(self) -> bool:
+        return self.state is State.SENDING and self.acknowledged + 1 == self.last_block
 
     def _send(self, now: float) -> list[Output]:
         self._tries += 1
