@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import os
+import pty
 import random
 import signal
 import socket
 import sqlite3
 import subprocess
+import sys
+import time
 from ipaddress import IPv4Address
 from pathlib import Path
 
@@ -390,3 +393,21 @@ def test_a_port_in_use_names_its_holder(serving: Serving, tmp_path: Path) -> Non
     assert "Traceback" not in second.stderr
 
     assert serving.process.poll() is None
+
+
+def test_closing_the_terminal_ends_it(demo_folder: Path) -> None:
+    """Without a terminal SIGHUP takes the site file over; a closed window is the end."""
+    base = 41000
+    program = Path(sys.executable).with_name("daskel")
+    pid, terminal = pty.fork()
+    if pid == 0:
+        os.chdir(demo_folder)
+        os.execv(program, ["daskel", "serve", "--loopback", str(base)])
+    said = b""
+    while b"ready" not in said:
+        said += os.read(terminal, 4096)
+    os.close(terminal)
+    until = time.monotonic() + 20
+    while os.waitpid(pid, os.WNOHANG) == (0, 0):
+        assert time.monotonic() < until, "it goes on without its terminal"
+        time.sleep(0.1)

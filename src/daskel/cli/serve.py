@@ -5,8 +5,10 @@ from __future__ import annotations
 import argparse
 import asyncio
 import logging
+import os
 import resource
 import signal
+import sys
 import time
 from collections import Counter
 
@@ -81,7 +83,12 @@ async def _serve(server: Server, file: SiteFile, site: Site, wire: Wire, log: Lo
     await control.serve()
     tasks: set[asyncio.Task[object]] = set()  # SIGHUP: taking over the site file
 
+    on_terminal = sys.stdin.isatty()
+
     def take_over() -> None:
+        if on_terminal and _terminal_gone():
+            ended.set()  # its window was closed
+            return
         task: asyncio.Task[object] = asyncio.create_task(running.apply())
         tasks.add(task)
         task.add_done_callback(tasks.discard)
@@ -102,6 +109,15 @@ async def _serve(server: Server, file: SiteFile, site: Site, wire: Wire, log: Lo
         await server.stop()
     log.summary()
     return ExitCode.GOOD
+
+
+def _terminal_gone() -> bool:
+    """The terminal that the server was started on has hung up."""
+    try:
+        os.close(os.open("/dev/tty", os.O_RDONLY | os.O_NOCTTY))
+    except OSError:
+        return True
+    return False
 
 
 class Log:
