@@ -196,8 +196,8 @@ def test_a_machine_waits_in_the_lobby_and_boots_when_admitted(lab: Lab) -> None:
     )
     assert "The running server has it." in admitted.stdout, admitted
     began = time.monotonic()
-    while "vmlinuz" not in _lines_of(lab, "tide-13"):
-        assert time.monotonic() < began + 10, "it boots within 10 s"
+    while " configuration " not in _lines_of(lab, "tide-13"):
+        assert time.monotonic() < began + 10, "it begins to boot within 10 s"
         time.sleep(0.2)
     machine.wait_for("GUEST waits for a key", PATIENCE)
     assert machine.said("name") == "tide-13" and machine.said("file") == GREETINGS["notebook"]
