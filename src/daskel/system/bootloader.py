@@ -4,18 +4,17 @@ from __future__ import annotations
 
 import shutil
 import subprocess
-import tarfile
 import tempfile
 from dataclasses import dataclass
 from pathlib import Path
 
-from daskel.core.boot.loader import BUILT_IN, BUILT_IN_NAME, image_path
+from daskel.core.boot.loader import built_in, image_path
 from daskel.system.lacking import LackingError
 
 MODULES = Path("/usr/lib/grub")
 _COMMON = [
-    "boot", "configfile", "echo", "http", "linux", "memdisk", "minicmd", "net", "normal",
-    "part_gpt", "part_msdos", "password_pbkdf2", "reboot", "sleep", "tar", "test", "tftp",
+    "boot", "configfile", "echo", "http", "linux", "minicmd", "net", "normal",
+    "part_gpt", "part_msdos", "password_pbkdf2", "reboot", "sleep", "test", "tftp",
 ]  # fmt: skip
 
 
@@ -41,11 +40,12 @@ def build_missing(files: Path, loaders: tuple[str, ...]) -> list[str]:
     """
     missing = [name for name in loaders if not (files / image_path(name)).exists()]
     for name in missing:
-        _build(_BUILDS[name], files / image_path(name))
+        _build(name, files / image_path(name))
     return [image_path(name) for name in missing]
 
 
-def _build(build: _Build, target: Path) -> None:
+def _build(name: str, target: Path) -> None:
+    build = _BUILDS[name]
     program = shutil.which("grub-mkimage")
     if program is None:
         raise LackingError(
@@ -59,13 +59,10 @@ def _build(build: _Build, target: Path) -> None:
         )
     target.parent.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory(dir=target.parent) as folder:
-        start, disk, image = (Path(folder, name) for name in ("start.cfg", "disk.tar", "image"))
-        start.write_text(f"normal (memdisk)/{BUILT_IN_NAME}\n")  # before it there is no `if`
-        Path(folder, BUILT_IN_NAME).write_text(BUILT_IN)
-        with tarfile.open(disk, "w", format=tarfile.USTAR_FORMAT) as archive:
-            archive.add(Path(folder, BUILT_IN_NAME), BUILT_IN_NAME)
-        command = [program, "-O", build.format, "-o", str(image), "-p", "(memdisk)"]
-        command += ["-c", str(start), "-m", str(disk), *_COMMON, *build.extra]
+        config, image = Path(folder, "built-in.cfg"), Path(folder, "image")
+        config.write_text(built_in(name))
+        command = [program, "-O", build.format, "-o", str(image), "-p", "/loader"]
+        command += ["-c", str(config), *_COMMON, *build.extra]
         done = subprocess.run(command, capture_output=True, text=True, check=False)
         if done.returncode:
             reason = (done.stderr.strip().splitlines() or ["no reason"])[-1]

@@ -85,7 +85,7 @@ def test_the_registry() -> None:
     assert not set(PRIVATE) & set(BY_CODE)
     known = {  # RFC 2132 and later, spot checks over the whole range
         1: "subnet-mask", 12: "host-name", 26: "interface-mtu", 33: "static-route", 42: "ntp-servers",
-        51: "lease-time", 61: "client-identifier", 66: "tftp-server-name", 76: "stda-server",
+        51: "lease-time", 61: "client-identifier", 66: "tftp-server-name", 76: "directory-assistance-server",
         93: "client-architecture", 119: "domain-search", 121: "classless-static-route",
         150: "tftp-server-address", 211: "reboot-time", 221: "virtual-subnet-selection",
     }  # fmt: skip

@@ -25,16 +25,20 @@ _CONFIG = re.compile(rf"{FOLDER}/([0-9a-f:\-]{{12,17}})\.(cfg|admitted)", re.IGN
 
 # Built into the images: where to ask for the client's own configuration. GRUB keeps the address
 # that the firmware got; on UEFI $cmdpath is the folder it was loaded from, by TFTP or HTTP.
-BUILT_IN = f"""\
-if [ "$grub_platform" = efi ]; then
-  configfile $cmdpath/$net_default_mac.cfg
-fi
-configfile (tftp,$net_default_server)/{FOLDER}/$net_default_mac.cfg
+# GRUB's core runs these lines one by one, whether or not one fails; it knows no `if`.
+_ASK = f"configfile (tftp,$net_default_server)/{FOLDER}/$net_default_mac.cfg"
+_ASK_WHERE_LOADED = "configfile $cmdpath/$net_default_mac.cfg"
+_NOTHING = """\
 echo "The server has no configuration for this machine ($net_default_mac)."
 sleep 10
 exit
 """
-BUILT_IN_NAME = "daskel.cfg"
+
+
+def built_in(loader: str) -> str:
+    """The lines that are built into one boot loader's image."""
+    asks = [_ASK] if loader == "bios" else [_ASK_WHERE_LOADED, _ASK]
+    return "\n".join([*asks, _NOTHING])
 
 
 def wants_loader(found: Effective) -> bool:

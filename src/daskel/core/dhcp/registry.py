@@ -1,6 +1,7 @@
 """The IANA registry of BOOTP and DHCP options: code, name, type, and where it is defined.
 
-Names are those of the registry or of the defining RFC, in lower case with dashes.
+Names are those of the registry or of the defining RFC, in lower case with dashes; where those
+name a product, what it is for.
 """
 
 from __future__ import annotations
@@ -81,10 +82,10 @@ renewal-time seconds
 rebinding-time seconds
 vendor-class text
 client-identifier bytes
-netware-ip-domain text
-netware-ip-option bytes
-nisplus-domain text
-nisplus-servers addresses
+ip-over-ipx-domain text
+ip-over-ipx-option bytes
+nis3-domain text
+nis3-servers addresses
 tftp-server-name text
 boot-file-name text
 mobile-ip-home-agent addresses
@@ -94,8 +95,8 @@ nntp-server addresses
 www-server addresses
 finger-server addresses
 irc-server addresses
-streettalk-server addresses
-stda-server addresses
+directory-server addresses
+directory-assistance-server addresses
 """
 
 _LATER = """\
@@ -106,9 +107,9 @@ _LATER = """\
 81 client-fqdn bytes RFC 4702
 82 relay-agent-information bytes RFC 3046
 83 isns bytes RFC 4174
-85 nds-servers addresses RFC 2241
-86 nds-tree-name text RFC 2241
-87 nds-context text RFC 2241
+85 directory-servers addresses RFC 2241
+86 directory-tree-name text RFC 2241
+87 directory-context text RFC 2241
 88 bcmcs-controller-domains domains RFC 4280
 89 bcmcs-controller-addresses addresses RFC 4280
 90 authentication bytes RFC 3118
@@ -124,8 +125,8 @@ _LATER = """\
 101 database-timezone text RFC 4833
 108 ipv6-only-preferred u32 RFC 8925
 109 dhcp4o6-source-address bytes RFC 8539
-112 netinfo-address addresses RFC 3679
-113 netinfo-tag text RFC 3679
+112 parent-directory-address addresses RFC 3679
+113 parent-directory-tag text RFC 3679
 114 captive-portal text RFC 8910
 116 auto-configure u8 RFC 2563
 117 name-service-search u16s RFC 2937
@@ -133,7 +134,7 @@ _LATER = """\
 119 domain-search domains RFC 3397
 120 sip-servers bytes RFC 3361
 121 classless-static-route routes RFC 3442
-122 cablelabs-client-configuration bytes RFC 3495
+122 cable-client-configuration bytes RFC 3495
 123 geoconf bytes RFC 6225
 124 vi-vendor-class bytes RFC 3925
 125 vi-vendor-specific bytes RFC 3925
