@@ -10,7 +10,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from importlib.resources import files
 from ipaddress import IPv4Address
 from pathlib import Path
@@ -65,7 +65,6 @@ class Serving:
     process: subprocess.Popen[bytes]
     log: Path
     wire: Wire
-    _seen: int = field(default=0)
 
     def events(self, name: str | None = None) -> list[dict[str, Any]]:
         lines = self.log.read_text().splitlines()

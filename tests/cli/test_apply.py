@@ -155,6 +155,7 @@ def test_once_and_then_as_before(serve: Serve, demo_folder: Path) -> None:
         (["lib", "rescue", "--once"], "is a group"),
         (["lib-01", "tideroom", "--once"], "no loadout"),
         (["lib-01"], "what shall it boot"),
+        (["lib-01", "rescue", "--undo"], "without something to boot"),
     ):
         done = daskel("assign", *words, cwd=demo_folder)
         assert done.returncode == 2 and said in done.stderr

@@ -12,7 +12,7 @@ import pytest
 
 from daskel.core.boot.address import Lease, LeaseState
 from daskel.core.nfs.nfs3 import FileType, NfsError, Status
-from daskel.store.leases import LeaseStore, read_leases
+from daskel.store.database import Store, read_leases
 from daskel.system import bootloader
 from daskel.system.beneath import FilesFolder
 from daskel.system.lacking import LackingError
@@ -190,27 +190,27 @@ LEASE = Lease(IPv4Address("10.61.8.100"), "tideroom", "02:61:08:00:00:0a", Lease
 
 def test_leases_are_there_again(tmp_path: Path) -> None:
     path = tmp_path / "state.db"
-    store = LeaseStore(path)
+    store = Store(path)
     store.keep([LEASE])
     changed = Lease(LEASE.address, "tideroom", "02:61:08:00:00:0b", LeaseState.DECLINED, 2e9)
     other = Lease(IPv4Address("10.61.8.101"), "tideroom", LEASE.mac, LeaseState.BOUND, 3e9)
     store.keep([LEASE, changed, other])
     assert read_leases(path).at(LEASE.address) == changed, "another process reads along"
     store.close()
-    found = LeaseStore(path).load()
+    found = Store(path).load()
     assert found.at(LEASE.address) == changed
     assert found.of("tideroom", LEASE.mac) == other
 
 
 def test_stores_that_cannot_be_used(tmp_path: Path) -> None:
     path = tmp_path / "state.db"
-    LeaseStore(path).close()
+    Store(path).close()
     with sqlite3.connect(path) as connection:
         connection.execute("update schema_version set version = 99")
     with pytest.raises(LackingError, match="version 99"):
-        LeaseStore(path)
+        Store(path)
     path.write_bytes(b"no database" * 100)
     with pytest.raises(LackingError):
-        LeaseStore(path)
+        Store(path)
     assert read_leases(path).at(LEASE.address) is None
     assert read_leases(tmp_path / "none.db").at(LEASE.address) is None

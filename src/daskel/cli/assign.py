@@ -12,7 +12,7 @@ from daskel.cli.tables import set_values
 from daskel.core.boot.once import Once
 from daskel.core.site.edit import EditError
 from daskel.core.site.finding import did_you_mean
-from daskel.store.leases import LeaseStore
+from daskel.store.database import Store
 from daskel.system.sitefile import SiteFile, load
 
 EXAMPLE = (
@@ -53,6 +53,9 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         problem = f"there is no client or group {args.who!r}"
         output.error(problem, did_you_mean(args.who, known))
         return ExitCode.WRONG_USE
+    if args.undo and args.boot is not None:
+        output.error("--undo goes without something to boot", "daskel assign CLIENT --undo")
+        return ExitCode.WRONG_USE
     if args.boot is None and not args.undo:
         output.error("what shall it boot?", "name a loadout or a choice, or write --undo")
         return ExitCode.WRONG_USE
@@ -83,7 +86,7 @@ def _for_one_boot(args: argparse.Namespace, output: Output, file: SiteFile) -> E
     said = f"{name} boots {boot} once." if boot else f"{name} boots as always."
     if not args.dry_run:
         file.state.parent.mkdir(parents=True, exist_ok=True)
-        store = LeaseStore(file.state)
+        store = Store(file.state)
         store.keep_once(name, [Once(name, boot)] if boot else [])
         store.close()
         question(file, "once", client=name, boot=boot)

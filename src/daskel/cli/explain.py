@@ -92,7 +92,7 @@ def explain_client(
 def _leases(file: SiteFile) -> Leases:
     if not file.state.exists():
         return Leases()
-    from daskel.store.leases import read_leases  # its libraries take a while
+    from daskel.store.database import read_leases  # its libraries take a while
 
     return read_leases(file.state)
 
@@ -101,7 +101,7 @@ def once_of(file: SiteFile) -> dict[str, str]:
     """What is assigned for one boot, by client."""
     if not file.state.exists():
         return {}
-    from daskel.store.leases import read_once
+    from daskel.store.database import read_once
 
     return {once.client: once.boot for once in read_once(file.state) if not once.running}
 

@@ -21,7 +21,7 @@ from daskel.core.site.edit import EditError
 from daskel.core.site.layers import segment_name
 from daskel.core.site.model import Site
 from daskel.core.values import parse_mac, show_duration
-from daskel.store.leases import LeaseStore, read_lobby
+from daskel.store.database import Store, read_lobby
 from daskel.system.sitefile import SiteFile, load
 
 EXAMPLE = (
@@ -154,7 +154,7 @@ def _forget(args: argparse.Namespace, output: Output) -> ExitCode:
 
 def _drop(file: SiteFile, macs: list[str]) -> None:
     question(file, "forget", macs=macs)
-    store = LeaseStore(file.state)
+    store = Store(file.state)
     store.keep_sightings([], macs)
     store.close()
 
@@ -168,7 +168,7 @@ def _chosen(args: argparse.Namespace) -> tuple[SiteFile, list[Sighting]]:
     if args.macs == ["all"]:
         found = sorted(there.values(), key=lambda sighting: sighting.first)
     else:
-        macs = [parse_mac(text) for text in args.macs]
+        macs = [_mac(text) for text in args.macs]
         missing = [mac for mac in macs if mac not in there]
         if missing:
             raise EditError(f"{missing[0]} does not wait; daskel lobby list shows who does")
@@ -176,6 +176,13 @@ def _chosen(args: argparse.Namespace) -> tuple[SiteFile, list[Sighting]]:
     if not found:
         raise EditError("nobody waits")
     return file, found
+
+
+def _mac(text: str) -> str:
+    try:
+        return parse_mac(text)
+    except ValueError as error:
+        raise EditError(f"{text!r} {error}") from None
 
 
 def _names(pattern: str, count: int, site: Site) -> list[str]:

@@ -16,7 +16,7 @@ from daskel.service.http import HttpService
 from daskel.service.nfs import NfsService
 from daskel.service.shared import Shared
 from daskel.service.tftp import TftpService
-from daskel.store.leases import LeaseStore
+from daskel.store.database import Store
 from daskel.system.beneath import FilesFolder
 from daskel.system.interfaces import interface_of
 from daskel.system.lacking import LackingError
@@ -35,7 +35,7 @@ class Server:
     ) -> None:  # fmt: skip
         self._sockets = _listening(site)
         trees = _trees(site, roots, {})
-        self._shared = Shared(site, LeaseStore(state), FilesFolder(files), trees, wire, emit)
+        self._shared = Shared(site, Store(state), FilesFolder(files), trees, wire, emit)
         self._simple: list[DhcpService | TftpService] = []
         self._streams: list[HttpService | NfsService] = []
         self._tasks: list[asyncio.Task[None]] = []

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import asyncio
+import logging
 import time
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from ipaddress import IPv4Address
 
 from daskel.core.boot.address import Lease, Leases
@@ -16,12 +17,19 @@ from daskel.core.boot.once import Assignments
 from daskel.core.boot.stages import Event, Malformed, Seen
 from daskel.core.boot.wire import Wire
 from daskel.core.site.model import Site
-from daskel.store.leases import LeaseStore
+from daskel.store.database import Store
 from daskel.system.beneath import FilesFolder
 from daskel.system.tree import Tree
 
+_log = logging.getLogger(__name__)
 _LOBBY_PAUSE = 2.0  # seconds
 _MALFORMED_PAUSE = 10.0  # seconds between two log lines about malformed messages of one service
+
+
+def _say_failure(written: Future[None]) -> None:
+    error = written.exception()
+    if error is not None:
+        _log.warning("an assignment for one boot could not be kept: %s", error)
 
 
 class Shared:
@@ -30,7 +38,7 @@ class Shared:
     def __init__(
         self,
         site: Site,
-        store: LeaseStore,
+        store: Store,
         files: FilesFolder,
         trees: dict[str, Tree],
         wire: Wire,
@@ -59,7 +67,8 @@ class Shared:
             self.lobby.see(event, time.time())
         changed = self.once.happened(event)
         if changed is not None and event.who.name:
-            self._writer.submit(self._store.keep_once, event.who.name, changed)
+            written = self._writer.submit(self._store.keep_once, event.who.name, changed)
+            written.add_done_callback(_say_failure)
         self._emit(event)
 
     def assign_once(self, client: str, boot: str | None) -> None:
@@ -76,7 +85,10 @@ class Shared:
             seen = self.lobby.unkept()
             if seen or admitted:
                 keep = self._store.keep_sightings
-                await loop.run_in_executor(self._writer, keep, seen, admitted)
+                try:
+                    await loop.run_in_executor(self._writer, keep, seen, admitted)
+                except Exception:  # a full disk must not end the services
+                    _log.exception("the lobby could not be kept")
 
     async def keep(self, leases: Sequence[Lease]) -> None:
         """Returns when the leases are on disk; other services go on meanwhile."""

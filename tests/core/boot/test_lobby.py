@@ -15,7 +15,7 @@ from daskel.core.boot.stages import Refused, Seen
 from daskel.core.boot.wire import Ports
 from daskel.core.dhcp.packet import MessageType
 from daskel.rehearse.firmware import discover
-from daskel.store.leases import LeaseStore, read_lobby
+from daskel.store.database import Store, read_lobby
 from tests.conftest import DEMO, site_from
 from tests.core.boot.test_answer import BIOS, STRANGER, SYSTEM, answers, ask, take
 
@@ -90,7 +90,7 @@ def test_a_flood_pushes_out_only_those_seen_once(often: list[int]) -> None:
 
 
 def test_the_store_keeps_no_more_than_the_lobby(tmp_path: Path) -> None:
-    store, lobby = LeaseStore(tmp_path / "state.db"), Lobby()
+    store, lobby = Store(tmp_path / "state.db"), Lobby()
     for number in range(MOST):
         lobby.see(seen(number), float(number))
     store.keep_sightings(lobby.unkept())

@@ -12,7 +12,7 @@ from daskel.core.boot.identity import Who, roots_of
 from daskel.core.boot.once import Assignments, Once
 from daskel.core.boot.stages import Addressed, Event, FileSent, Seen
 from daskel.core.site.layers import effective
-from daskel.store.leases import LeaseStore, read_once
+from daskel.store.database import Store, read_once
 from tests.conftest import DEMO, site_from
 
 WHO = Who("lib-01", "02:61:09:00:00:01")
@@ -77,7 +77,7 @@ def test_it_is_the_strongest_layer_and_goes_over_to_another_site() -> None:
 
 
 def test_the_store(tmp_path: Path) -> None:
-    store = LeaseStore(tmp_path / "state.db")
+    store = Store(tmp_path / "state.db")
     store.keep_once("lib-01", [Once("lib-01", "rescue")])
     store.keep_once("lib-01", [Once("lib-01", "disk")])
     store.keep_once("lib-02", [Once("lib-02", "rescue", running=True)])

@@ -82,7 +82,7 @@ def config_mac(path: str) -> tuple[str, bool] | None:
 
 def devices(segment: Segment, ports: Ports) -> dict[str, str]:
     """How GRUB names the server, by the protocol that it is to use."""
-    http = str(segment.server) + (f":{ports.http}" if ports.http != Ports.http else "")
+    http = http_base(segment, ports).removeprefix("http://")
     return {"tftp": f"(tftp,{segment.server})", "http": f"(http,{http})"}
 
 

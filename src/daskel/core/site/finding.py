@@ -25,10 +25,15 @@ class Finding:
     remedy: str  # what to do
 
 
+_MOST_NAMES = 12
+
+
 def did_you_mean(word: str, known: Iterable[str]) -> str:
     """A remedy for a word that is not one of `known`."""
     names = sorted(known)
     near = get_close_matches(word, names, n=1, cutoff=0.6)
     if near:
         return f"did you mean {near[0]}?"
-    return f"known here: {', '.join(names)}" if names else "there is none yet"
+    more = ", ..." if len(names) > _MOST_NAMES else ""
+    listed = ", ".join(names[:_MOST_NAMES])
+    return f"known here: {listed}{more}" if names else "there is none yet"

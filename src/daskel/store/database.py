@@ -1,12 +1,15 @@
-"""Leases in SQLite, durable before `keep` returns."""
+"""What must survive, in SQLite: leases, sightings, assignments for one boot.
+
+What is written is on disk when the call returns.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import asdict
 from ipaddress import IPv4Address
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 from urllib.parse import quote
 
 from sqlalchemy import Connection, create_engine, delete, event, select
@@ -20,9 +23,11 @@ from daskel.core.boot.once import Once
 from daskel.store.schema import LEASES, ONCE, SIGHTINGS, prepare
 from daskel.system.lacking import LackingError
 
+Kept = TypeVar("Kept")
 
-class LeaseStore:
-    """The leases of one server. Raises LackingError when the file cannot be used."""
+
+class Store:
+    """The store of one server. Raises LackingError when the file cannot be used."""
 
     def __init__(self, path: Path) -> None:
         self._engine = create_engine(
@@ -40,7 +45,7 @@ class LeaseStore:
 
     def load(self) -> Leases:
         with self._engine.connect() as connection:
-            return Leases([_lease(row) for row in connection.execute(select(LEASES))])
+            return Leases(_leases(connection))
 
     def keep(self, leases: Sequence[Lease]) -> None:
         """Write all of them in one transaction; on disk when this returns."""
@@ -55,7 +60,7 @@ class LeaseStore:
 
     def once(self) -> list[Once]:
         with self._engine.connect() as connection:
-            return [Once(**row._mapping) for row in connection.execute(select(ONCE))]
+            return _once(connection)
 
     def keep_once(self, client: str, assigned: Sequence[Once]) -> None:
         """What is assigned to one client for one boot, instead of what was."""
@@ -90,44 +95,40 @@ def _sightings(connection: Connection) -> list[Sighting]:
     return [Sighting(**row._mapping) for row in rows]
 
 
+def _once(connection: Connection) -> list[Once]:
+    return [Once(**row._mapping) for row in connection.execute(select(ONCE))]
+
+
+def _leases(connection: Connection) -> list[Lease]:
+    return [_lease(row) for row in connection.execute(select(LEASES))]
+
+
 def read_lobby(path: Path) -> list[Sighting]:
-    """The machines in the lobby, newest first, of a store that another process may be using."""
-    if not path.exists():
-        return []
-    engine = create_engine(f"sqlite:///file:{quote(str(path))}?mode=ro&uri=true")
-    try:
-        with engine.connect() as connection:
-            return _sightings(connection)
-    except DatabaseError:
-        return []
-    finally:
-        engine.dispose()
+    """The machines in the lobby, newest first, without the server."""
+    return _read(path, _sightings)
 
 
 def read_once(path: Path) -> list[Once]:
-    """Assignments for one boot, of a store that another process may be using."""
-    if not path.exists():
-        return []
-    engine = create_engine(f"sqlite:///file:{quote(str(path))}?mode=ro&uri=true")
-    try:
-        with engine.connect() as connection:
-            return [Once(**row._mapping) for row in connection.execute(select(ONCE))]
-    except DatabaseError:
-        return []
-    finally:
-        engine.dispose()
+    """Assignments for one boot, without the server."""
+    return _read(path, _once)
 
 
 def read_leases(path: Path) -> Leases:
-    """The leases of a store that another process may be using; none where there is no store."""
+    """The leases, without the server."""
+    return Leases(_read(path, _leases))
+
+
+def _read(path: Path, what: Callable[[Connection], list[Kept]]) -> list[Kept]:
+    """Read a store that another process may be using; nothing where there is none, where this
+    user may not read it, and where another version made it."""
     if not path.exists():
-        return Leases()
+        return []
     engine = create_engine(f"sqlite:///file:{quote(str(path))}?mode=ro&uri=true")
     try:
         with engine.connect() as connection:
-            return Leases([_lease(row) for row in connection.execute(select(LEASES))])
+            return what(connection)
     except DatabaseError:
-        return Leases()  # not readable by this user, or made by another version
+        return []
     finally:
         engine.dispose()
 
