@@ -12,7 +12,8 @@ import pytest
 
 from daskel.core.boot.address import Lease, LeaseState
 from daskel.core.nfs.nfs3 import FileType, NfsError, Status
-from daskel.store.database import Store, read_leases
+from daskel.store.database import Store
+from daskel.store.reading import read_leases
 from daskel.system import bootloader
 from daskel.system.beneath import FilesFolder
 from daskel.system.lacking import LackingError

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import argparse
-import tomllib
 from collections.abc import Callable, Collection, Mapping, Sequence
 from pathlib import Path
 from typing import Any
+
+import tomli
 
 from daskel.cli.output import ExitCode, Output, finding_json
 from daskel.cli.site import json_argument, path_of, site_argument
@@ -66,8 +67,8 @@ def values_of(kind: str, words: Sequence[str]) -> dict[str, Any]:
 def _typed(text: str) -> Any:
     """A number, true, false or a list as TOML has them; else a text."""
     try:
-        value = tomllib.loads(f"v = {text}")["v"]
-    except tomllib.TOMLDecodeError:
+        value = tomli.loads(f"v = {text}")["v"]
+    except tomli.TOMLDecodeError:
         return text
     return value if isinstance(value, (bool, int, list)) else text
 

@@ -11,7 +11,6 @@ from rich.text import Text
 
 from daskel.cli.output import ExitCode, Output, origin_json, short_place
 from daskel.cli.site import json_argument, open_site, path_of, site_argument
-from daskel.core.boot.address import Leases
 from daskel.core.boot.answer import Answers
 from daskel.core.boot.arguments import ArgumentError, variables
 from daskel.core.boot.explain import Explanation, Step, explain
@@ -22,6 +21,7 @@ from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
 from daskel.core.values import parse_mac
 from daskel.rehearse.firmware import Face, discover
+from daskel.store.reading import read_leases, read_once
 from daskel.system.sitefile import SiteFile, load
 
 EXAMPLE = ("daskel explain tide-01", "daskel explain 02:61:08:00:00:01 --firmware uefi")
@@ -78,7 +78,7 @@ def explain_client(
 ) -> tuple[Firmware, str, Explanation | str]:
     """The firmware, how it is known, and the explanation or why there is none."""
     assert file.site
-    leases, now = _leases(file), time.time()
+    leases, now = read_leases(file.state), time.time()
     mac = file.site.clients[name].mac
     firmware, how = _firmware(asked, leases.architecture_of(mac))
     answers = Answers(file.site, leases, Ports())
@@ -89,20 +89,8 @@ def explain_client(
         return firmware, how, str(error)
 
 
-def _leases(file: SiteFile) -> Leases:
-    if not file.state.exists():
-        return Leases()
-    from daskel.store.database import read_leases  # its libraries take a while
-
-    return read_leases(file.state)
-
-
 def once_of(file: SiteFile) -> dict[str, str]:
     """What is assigned for one boot, by client."""
-    if not file.state.exists():
-        return {}
-    from daskel.store.database import read_once
-
     return {once.client: once.boot for once in read_once(file.state) if not once.running}
 
 

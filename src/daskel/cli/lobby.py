@@ -21,7 +21,8 @@ from daskel.core.site.edit import EditError
 from daskel.core.site.layers import segment_name
 from daskel.core.site.model import Site
 from daskel.core.values import parse_mac, show_duration
-from daskel.store.database import Store, read_lobby
+from daskel.store.database import Store
+from daskel.store.reading import read_lobby
 from daskel.system.sitefile import SiteFile, load
 
 EXAMPLE = (

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+_PLAIN_MAC = re.compile(r"[0-9a-f][02468ace](?::[0-9a-f]{2}){5}")
 _UNITS = {"s": 1, "m": 60, "min": 60, "h": 3600, "d": 86400, "w": 604800}
 _DURATION = re.compile(r"(\d+(?:\.\d+)?)\s*([a-z]+)")
 
@@ -14,6 +15,8 @@ def parse_mac(text: str) -> str:
     Colons, dashes, dots, spaces, none at all, a leading hardware type (`01-`): all are read.
     Raises ValueError with a sentence when it is none.
     """
+    if _PLAIN_MAC.fullmatch(text):
+        return text
     digits = re.sub(r"[\s:.\-]", "", text).lower()
     if len(digits) == 14 and digits.startswith("01"):
         digits = digits[2:]

@@ -5,25 +5,22 @@ What is written is on disk when the call returns.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import asdict
-from ipaddress import IPv4Address
 from pathlib import Path
-from typing import Any, TypeVar
-from urllib.parse import quote
+from typing import Any
 
-from sqlalchemy import Connection, create_engine, delete, event, select
+from sqlalchemy import create_engine, delete, event, select
 from sqlalchemy.dialects.sqlite import insert
 from sqlalchemy.exc import DatabaseError
 from sqlalchemy.pool import StaticPool
 
-from daskel.core.boot.address import Lease, Leases, LeaseState
+from daskel.core.boot.address import Lease, Leases
 from daskel.core.boot.lobby import MOST, Lobby, Sighting
 from daskel.core.boot.once import Once
+from daskel.store.reading import lease
 from daskel.store.schema import LEASES, ONCE, SIGHTINGS, prepare
 from daskel.system.lacking import LackingError
-
-Kept = TypeVar("Kept")
 
 
 class Store:
@@ -45,7 +42,7 @@ class Store:
 
     def load(self) -> Leases:
         with self._engine.connect() as connection:
-            return Leases(_leases(connection))
+            return Leases([lease(row._mapping) for row in connection.execute(select(LEASES))])
 
     def keep(self, leases: Sequence[Lease]) -> None:
         """Write all of them in one transaction; on disk when this returns."""
@@ -60,7 +57,7 @@ class Store:
 
     def once(self) -> list[Once]:
         with self._engine.connect() as connection:
-            return _once(connection)
+            return [Once(**row._mapping) for row in connection.execute(select(ONCE))]
 
     def keep_once(self, client: str, assigned: Sequence[Once]) -> None:
         """What is assigned to one client for one boot, instead of what was."""
@@ -71,7 +68,9 @@ class Store:
 
     def lobby(self) -> Lobby:
         with self._engine.connect() as connection:
-            return Lobby(_sightings(connection))
+            return Lobby(
+                [Sighting(**row._mapping) for row in connection.execute(select(SIGHTINGS))]
+            )
 
     def keep_sightings(self, sightings: Sequence[Sighting], gone: Collection[str] = ()) -> None:
         """Write what was seen, and forget what is gone; never more than the lobby holds."""
@@ -90,49 +89,6 @@ class Store:
         self._engine.dispose()
 
 
-def _sightings(connection: Connection) -> list[Sighting]:
-    rows = connection.execute(select(SIGHTINGS).order_by(SIGHTINGS.c.last.desc()))
-    return [Sighting(**row._mapping) for row in rows]
-
-
-def _once(connection: Connection) -> list[Once]:
-    return [Once(**row._mapping) for row in connection.execute(select(ONCE))]
-
-
-def _leases(connection: Connection) -> list[Lease]:
-    return [_lease(row) for row in connection.execute(select(LEASES))]
-
-
-def read_lobby(path: Path) -> list[Sighting]:
-    """The machines in the lobby, newest first, without the server."""
-    return _read(path, _sightings)
-
-
-def read_once(path: Path) -> list[Once]:
-    """Assignments for one boot, without the server."""
-    return _read(path, _once)
-
-
-def read_leases(path: Path) -> Leases:
-    """The leases, without the server."""
-    return Leases(_read(path, _leases))
-
-
-def _read(path: Path, what: Callable[[Connection], list[Kept]]) -> list[Kept]:
-    """Read a store that another process may be using; nothing where there is none, where this
-    user may not read it, and where another version made it."""
-    if not path.exists():
-        return []
-    engine = create_engine(f"sqlite:///file:{quote(str(path))}?mode=ro&uri=true")
-    try:
-        with engine.connect() as connection:
-            return what(connection)
-    except DatabaseError:
-        return []
-    finally:
-        engine.dispose()
-
-
 def _durable(connection: Any, _record: object) -> None:
     connection.execute("PRAGMA journal_mode=WAL")
     connection.execute("PRAGMA synchronous=FULL")
@@ -147,14 +103,3 @@ def _row(lease: Lease) -> dict[str, object]:
         "expires": lease.expires,
         "architecture": lease.architecture,
     }
-
-
-def _lease(row: Any) -> Lease:
-    return Lease(
-        IPv4Address(row.address),
-        row.segment,
-        row.mac,
-        LeaseState(row.state),
-        row.expires,
-        row.architecture,
-    )

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from ipaddress import IPv4Address
 
-from pyroute2 import IPRoute
-
 
 def addresses() -> dict[str, list[IPv4Address]]:
     """IPv4 addresses by interface name; interfaces without one are there with an empty list."""
+    from pyroute2 import IPRoute  # takes half a second, and few commands look
+
     with IPRoute() as netlink:
         names = {link["index"]: str(link.get_attr("IFLA_IFNAME")) for link in netlink.get_links()}
         found: dict[str, list[IPv4Address]] = {name: [] for name in names.values()}

@@ -15,7 +15,8 @@ from daskel.core.boot.stages import Refused, Seen
 from daskel.core.boot.wire import Ports
 from daskel.core.dhcp.packet import MessageType
 from daskel.rehearse.firmware import discover
-from daskel.store.database import Store, read_lobby
+from daskel.store.database import Store
+from daskel.store.reading import read_lobby
 from tests.conftest import DEMO, site_from
 from tests.core.boot.test_answer import BIOS, STRANGER, SYSTEM, answers, ask, take
 

@@ -12,7 +12,8 @@ from daskel.core.boot.identity import Who, roots_of
 from daskel.core.boot.once import Assignments, Once
 from daskel.core.boot.stages import Addressed, Event, FileSent, Seen
 from daskel.core.site.layers import effective
-from daskel.store.database import Store, read_once
+from daskel.store.database import Store
+from daskel.store.reading import read_once
 from tests.conftest import DEMO, site_from
 
 WHO = Who("lib-01", "02:61:09:00:00:01")

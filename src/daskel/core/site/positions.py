@@ -1,4 +1,4 @@
-"""Where in a TOML text each key and value stands. The values themselves are read by `tomllib`."""
+"""Where in a TOML text each key and value stands. The values themselves are read by `tomli`."""
 
 from __future__ import annotations
 
@@ -16,6 +16,11 @@ _STRING = re.compile(
     r'"""(?:[^\\]|\\.)*?"{3,5}|' r"'''.*?'{3,5}|" r'"(?:[^"\\]|\\.)*"|' r"'[^']*'", re.DOTALL
 )
 _SCALAR = re.compile(r"[^,\]}#\n]+")
+_LINE = re.compile(  # a key and its value alone on a line, as nearly all are
+    r"([\w-]+)[ \t]*=[ \t]*(\"[^\"\\\n]*\"|[^\s\"'\[{#][^\n#\"'\[{]*?)[ \t]*(?:#[^\n]*)?\n",
+    re.ASCII,
+)
+_TABLE = re.compile(r"\[([\w-]+)\.([\w-]+)\][ \t]*(?:#[^\n]*)?\n", re.ASCII)  # the same for headers
 _ESCAPE = re.compile(r"\\(?:u([0-9A-Fa-f]{4})|U([0-9A-Fa-f]{8})|(.))", re.DOTALL)
 _ESCAPED = {"b": "\b", "t": "\t", "n": "\n", "f": "\f", "r": "\r"}
 
@@ -83,7 +88,13 @@ class Positions:
             if self._at >= len(self._text):
                 return
             if self._text[self._at] == "[":
-                table = self._header()
+                match = None if self._tables else _TABLE.match(self._text, self._at)
+                table = self._plain_header(match) if match else self._header()
+            elif match := _LINE.match(self._text, self._at):
+                path = (*table, match[1])
+                self._keys.setdefault(path, match.span(1))
+                self._values[path] = match.span(2)
+                self._at = match.end()
             else:
                 self._pair(table)
 
@@ -100,6 +111,15 @@ class Positions:
         self._scan()
         depth = len(table)
         return [spans[depth - 1] for path, spans in self._header_keys if path[:depth] == table]
+
+    def _plain_header(self, match: re.Match[str]) -> Path:
+        path = match.groups()
+        self._keys.setdefault(path[:1], match.span(1))
+        self._keys.setdefault(path, match.span(2))
+        self._headers.append((path, match.start()))
+        self._header_keys.append((path, [match.span(1), match.span(2)]))
+        self._at = match.end()
+        return path
 
     def _header(self) -> Path:
         start, self._spans = self._at, []
@@ -121,7 +141,7 @@ class Positions:
         while True:
             self._skip(_BLANK)
             match = _KEY.match(self._text, self._at)
-            assert match, "only called on text that tomllib has read"
+            assert match, "only called on text that tomli has read"
             path = (*path, _unquoted(match.group()))
             self._keys.setdefault(path, match.span())
             self._spans.append(match.span())
@@ -150,7 +170,7 @@ class Positions:
             self._inline(path)
         else:
             match = (_STRING if opening in "\"'" else _SCALAR).match(self._text, start)
-            assert match, "only called on text that tomllib has read"
+            assert match, "only called on text that tomli has read"
             self._at = start + len(match.group().rstrip())
         self._values[path] = (start, self._at)
 
