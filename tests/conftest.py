@@ -71,7 +71,7 @@ class Serving:
         found = [json.loads(line) for line in lines]
         return [event for event in found if name in (None, event["event"])]
 
-    def wait_for(self, name: str, seconds: float = 10) -> dict[str, Any]:
+    def wait_for(self, name: str, seconds: float = 60) -> dict[str, Any]:
         until = time.monotonic() + seconds
         while time.monotonic() < until:
             if found := self.events(name):
@@ -82,7 +82,7 @@ class Serving:
 
     def stop(self, number: int = signal.SIGTERM) -> int:
         self.process.send_signal(number)
-        return self.process.wait(20)
+        return self.process.wait(60)
 
     def address(self, server: str = "10.61.8.1") -> str:
         return self.wire.outside(IPv4Address(server))
@@ -104,7 +104,7 @@ def serve(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Serve]:
         process = subprocess.Popen(command, stdout=log.open("wb"), stderr=subprocess.STDOUT)
         serving = Serving(folder, process, log, Wire(Ports.from_base(base), loopback=True))
         started.append(serving)
-        serving.wait_for("ready", 20)
+        serving.wait_for("ready")
         return serving
 
     yield start
