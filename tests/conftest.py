@@ -67,8 +67,8 @@ class Serving:
     wire: Wire
 
     def events(self, name: str | None = None) -> list[dict[str, Any]]:
-        lines = self.log.read_text().splitlines()
-        found = [json.loads(line) for line in lines]
+        whole = self.log.read_text().rpartition("\n")[0]  # the last line may still be written
+        found = [json.loads(line) for line in whole.splitlines()]
         return [event for event in found if name in (None, event["event"])]
 
     def wait_for(self, name: str, seconds: float = 60) -> dict[str, Any]:

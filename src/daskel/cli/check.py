@@ -7,11 +7,10 @@ from collections import Counter
 
 from daskel.cli.editing import names_of
 from daskel.cli.output import ExitCode, Output, finding_json
-from daskel.cli.site import json_argument, path_of, site_argument
+from daskel.cli.site import json_argument, load_with_seen, path_of, site_argument
 from daskel.core.site.finding import Finding, Severity, did_you_mean
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
-from daskel.system.sitefile import load_checked
 
 EXAMPLE = ("daskel check", "daskel check --site /etc/daskel/daskel.toml --json")
 
@@ -26,7 +25,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, output: Output) -> ExitCode:
-    file = load_checked(path_of(args))
+    file = load_with_seen(path_of(args))
     if args.client is not None:
         if file.site is None or args.client not in file.site.clients:
             known = file.site.clients if file.site else ()

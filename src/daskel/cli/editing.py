@@ -10,11 +10,11 @@ from typing import Any
 import tomli
 
 from daskel.cli.output import ExitCode, Output, finding_json
-from daskel.cli.site import json_argument, path_of, site_argument
+from daskel.cli.site import json_argument, load_with_seen, path_of, site_argument
 from daskel.core.site.edit import EditError, add, change, has_table
 from daskel.core.site.finding import Finding, Severity, did_you_mean
 from daskel.core.site.model import TABLES
-from daskel.system.sitefile import SiteFile, load, load_checked, write_atomically
+from daskel.system.sitefile import SiteFile, load, write_atomically
 
 Change = Callable[[str], str]  # a file's text to its new text; raises EditError
 _BAD = (Severity.INVALID, Severity.ERROR)
@@ -147,11 +147,11 @@ def _broken(
     file: SiteFile, changed: Mapping[Path, str], clients: Collection[str] | None
 ) -> list[Finding]:
     """What is wrong after the change and was not before."""
-    after = load_checked(file.path, changed, clients)
+    after = load_with_seen(file.path, changed, clients)
     bad = [finding for finding in after.findings if finding.severity in _BAD]
     if not bad:
         return []
-    old = {finding.problem for finding in load_checked(file.path, None, clients).findings}
+    old = {finding.problem for finding in load_with_seen(file.path, None, clients).findings}
     return [finding for finding in bad if finding.problem not in old]
 
 

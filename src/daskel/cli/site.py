@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Collection
 from pathlib import Path
 
 from daskel.cli.output import ExitCode, Output, finding_json
+from daskel.core.boot.processors import check_processors
 from daskel.core.site.finding import Severity
-from daskel.system.sitefile import SiteFile, load, load_checked
+from daskel.core.site.parse import place
+from daskel.store.reading import read_leases
+from daskel.system.sitefile import Instead, SiteFile, load, load_checked
 
 _PLACES = (Path("daskel.toml"), Path("/etc/daskel/daskel.toml"))
 
@@ -28,6 +32,18 @@ def json_argument(parser: argparse.ArgumentParser) -> None:
 def path_of(args: argparse.Namespace) -> Path:
     given: Path | None = args.site
     return given or next((place for place in _PLACES if place.exists()), _PLACES[0])
+
+
+def load_with_seen(
+    path: Path, instead: Instead | None = None, only: Collection[str] | None = None
+) -> SiteFile:
+    """`load_checked`, and what the machines that were seen have to do with the file."""
+    file = load_checked(path, instead, only)
+    if file.site is not None:
+        seen = read_leases(file.state).architectures()
+        file.findings += check_processors(file.site, file.kernels, seen)
+        file.findings.sort(key=place)
+    return file
 
 
 def open_site(args: argparse.Namespace, output: Output, *, checked: bool) -> SiteFile | ExitCode:

@@ -71,4 +71,8 @@ def _stand_in(target: Path, name: str, size: int) -> None:
         content[0x202:0x206] = b"HdrS"  # what tells a kernel, for `daskel check`
     if name.endswith("Image"):
         content[0x38:0x3C] = b"ARM\x64"
+    if name.endswith(".efi"):  # an EFI program's machine type
+        machine = 0xAA64 if "arm64" in name else 0x8664
+        content[:2], content[0x3C:0x40] = b"MZ", (0x80).to_bytes(4, "little")
+        content[0x80:0x86] = b"PE\0\0" + machine.to_bytes(2, "little")
     target.write_bytes(content[:size])

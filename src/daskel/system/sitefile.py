@@ -13,11 +13,12 @@ from pathlib import Path
 from daskel.core.boot.answer import check_sizes
 from daskel.core.boot.arguments import check_arguments
 from daskel.core.boot.files import check_files
+from daskel.core.boot.loader import MACHINES, image_path
 from daskel.core.boot.options import check_options
 from daskel.core.boot.wire import Ports
 from daskel.core.site.check import check
 from daskel.core.site.finding import Finding, Severity, did_you_mean
-from daskel.core.site.images import HEAD, initrd_kind, kernel_kind
+from daskel.core.site.images import HEAD, initrd_kind, kernel_kind, kernel_processor, misfit
 from daskel.core.site.included import Text, includes, template_files
 from daskel.core.site.model import Site
 from daskel.core.site.parse import parse, place
@@ -35,6 +36,7 @@ class SiteFile:
     site: Site | None
     findings: list[Finding] = field(default_factory=list)
     texts: dict[Path, str] = field(default_factory=dict)  # of the TOML files, the main one first
+    kernels: dict[str, str] = field(default_factory=dict)  # loadout to processor, when checked
 
     @property
     def invalid(self) -> bool:
@@ -160,7 +162,7 @@ def _on_disk(file: SiteFile, site: Site) -> Iterator[Finding]:
         problem, remedy = f"the folder {files} is missing", "create it, and put boot files into it"
         yield Finding(Severity.ERROR, site.origin("site", "files"), problem, remedy)
     else:
-        yield from _boot_files(site, FilesFolder(files))
+        yield from _boot_files(file, site, FilesFolder(files))
     for name in site.roots:
         folder = file.roots / site.root_path(name)
         if not folder.is_dir():
@@ -169,15 +171,15 @@ def _on_disk(file: SiteFile, site: Site) -> Iterator[Finding]:
             yield Finding(Severity.ERROR, site.origin("root", name, "path"), problem, remedy)
 
 
-def _boot_files(site: Site, folder: FilesFolder) -> Iterator[Finding]:
+def _boot_files(file: SiteFile, site: Site, folder: FilesFolder) -> Iterator[Finding]:
     for name, loadout in site.loadouts.items():
         named = [("kernel", loadout.kernel)] if loadout.kernel else []
         for key, path in [*named, *(("initrd", path) for path in loadout.initrd)]:
             origin = site.origin("loadout", name, key)
             try:
-                descriptor = folder.open(path or "")[0]
-                with os.fdopen(descriptor, "rb") as opened:
-                    head = opened.read(HEAD)
+                head, _ = _head(folder, path or "")
+                if key == "kernel" and (runs_on := kernel_processor(head)):
+                    file.kernels[name] = runs_on
                 what = (kernel_kind if key == "kernel" else initrd_kind)(head)
                 if what is None:
                     problem = f"{key} {path} of loadout {name} does not look like a Linux {key}"
@@ -187,11 +189,37 @@ def _boot_files(site: Site, folder: FilesFolder) -> Iterator[Finding]:
                 problem = f"{key} {path} of loadout {name}: {(error.strerror or '').lower()}"
                 remedy = _nearest(folder.folder, path or "")
                 yield Finding(Severity.ERROR, origin, problem, remedy)
+    for loader in site.settings.loaders:
+        yield from _loader_image(site, folder, loader)
     folder.close()
+
+
+def _loader_image(site: Site, folder: FilesFolder, loader: str) -> Iterator[Finding]:
+    """One that is not there is no finding: `serve` builds it."""
+    path = image_path(loader)
+    with suppress(OSError):
+        head, size = _head(folder, path)
+        if problem := misfit(head, size, MACHINES[loader]):
+            remedy = f"remove {path}; daskel serve builds it again"
+            origin = site.origin("site", "loaders")
+            yield Finding(Severity.ERROR, origin, f"boot file {path} {problem}", remedy)
+
+
+def _head(folder: FilesFolder, path: str) -> tuple[bytes, int]:
+    """The first bytes of a boot file, and its size."""
+    descriptor, size = folder.open(path)[:2]
+    with os.fdopen(descriptor, "rb") as opened:
+        return opened.read(HEAD), size
 
 
 def _here(file: SiteFile, site: Site) -> Iterator[Finding]:
     """What this machine's interfaces and permissions have to do with the site."""
+    if file.roots.is_dir() and not os.access(file.roots, os.W_OK):
+        problem, remedy = (
+            f"{file.roots} cannot be written",
+            "run as its owner, or mount it writable",
+        )
+        yield Finding(Severity.NOTE, site.origin("site", "roots"), problem, remedy)
     state = file.state if file.state.exists() else file.state.parent
     if state.exists() and not os.access(state, os.W_OK):
         problem, remedy = f"{state} cannot be written", "run as its owner, or change state = ..."
@@ -207,6 +235,10 @@ def _here(file: SiteFile, site: Site) -> Iterator[Finding]:
         elif segment.server not in own[interface]:
             problem = f"interface {interface} does not have the address {segment.server}"
             remedy = f"ip address add {segment.server}/{segment.network.prefixlen} dev {interface}"
+            yield Finding(Severity.WARNING, place, problem, remedy)
+        elif not own[interface][segment.server]:
+            problem = f"interface {interface} has its address {segment.server} from DHCP"
+            remedy = "give the server a fixed one; clients keep asking for it where it was"
             yield Finding(Severity.WARNING, place, problem, remedy)
         for other, its in own.items():
             if other != interface and any(address in segment.network for address in its):

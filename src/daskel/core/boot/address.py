@@ -76,6 +76,11 @@ class Leases:
         known = [lease for lease in found if lease.architecture is not None]
         return max(known, key=lambda lease: lease.expires).architecture if known else None
 
+    def architectures(self) -> dict[str, int]:
+        """The same for every machine."""
+        newest = sorted(self._by_machine.values(), key=lambda lease: lease.expires)
+        return {le.mac: le.architecture for le in newest if le.architecture is not None}
+
     def held_by_others(self, segment: str, known: Container[str], now: float) -> int:
         """How many addresses machines have that are not among the `known` MAC addresses."""
         return sum(

@@ -21,6 +21,7 @@ _LOADER = {
     Firmware.ARM64: "uefi-arm64",
     Firmware.ARM64_HTTP: "uefi-arm64",
 }
+MACHINES = {"bios": None, "uefi-x64": "x64", "uefi-arm64": "arm64"}  # that EFI programs are for
 _CONFIG = re.compile(rf"{FOLDER}/([0-9a-f:\-]{{12,17}})\.(cfg|admitted)", re.IGNORECASE)
 
 # Built into the images: where to ask for the client's own configuration. GRUB keeps the address

@@ -58,6 +58,20 @@ ARCHITECTURES = {
 }
 
 
+_PROCESSORS = {
+    "x86": {0, 6, 7, 9, 15, 16, 20},
+    "arm": {10, 18, 21, 23},
+    "arm64": {11, 19, 22, 24},
+    "riscv": {*range(25, 31)},
+    "loongarch": {*range(37, 41)},
+}
+
+
+def processor(architecture: int) -> str | None:
+    """The family of processors of an architecture type; None where Daskel does not know it."""
+    return next((name for name, of in _PROCESSORS.items() if architecture in of), None)
+
+
 class Firmware(Enum):
     """The kinds of firmware that Daskel has a boot loader for, by the name that people type."""
 

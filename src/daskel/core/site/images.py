@@ -1,4 +1,4 @@
-"""What a file is, by its first bytes: kernels and initrds."""
+"""What a file is, by its first bytes: kernels, initrds, boot loaders; and for which processor."""
 
 from __future__ import annotations
 
@@ -19,6 +19,15 @@ _INITRDS = {
 }
 
 
+# Machine types of PE/COFF, by the processor whose programs have them
+_MACHINES = {
+    0x014C: "x86", 0x8664: "x64", 0x01C0: "arm", 0x01C2: "arm", 0x01C4: "arm", 0xAA64: "arm64",
+    0x5032: "riscv", 0x5064: "riscv", 0x6232: "loongarch", 0x6264: "loongarch",
+}  # fmt: skip
+# From where BIOS firmware puts a boot file (PXE specification 2.1, 4.4.5) to the end of base memory
+_BASE_MEMORY = 0xA0000 - 0x7C00  # bytes
+
+
 def kernel_kind(head: bytes) -> str | None:
     """`x86`, `arm64`, `arm`, `riscv`, `EFI program` or `compressed`; None when it is no kernel.
 
@@ -35,6 +44,41 @@ def kernel_kind(head: bytes) -> str | None:
     if head[:2] == b"MZ":
         return "EFI program"
     return "compressed" if head[:2] == b"\x1f\x8b" else None
+
+
+def kernel_processor(head: bytes) -> str | None:
+    """`x86`, `arm64` and so on, as in `pxe.processor`; None when the head does not say."""
+    kind = kernel_kind(head)
+    if kind == "EFI program":
+        machine = efi_machine(head)
+        return "x86" if machine == "x64" else machine
+    return None if kind == "compressed" else kind
+
+
+def efi_machine(head: bytes) -> str | None:
+    """The processor that an EFI program is for; None when it is none (PE/COFF, section 3)."""
+    at = int.from_bytes(head[0x3C:0x40], "little")
+    if head[:2] != b"MZ" or head[at : at + 4] != b"PE\0\0":
+        return None
+    number = int.from_bytes(head[at + 4 : at + 6], "little")
+    return _MACHINES.get(number, f"machine type {number:#06x}")
+
+
+def misfit(head: bytes, size: int, machine: str | None) -> str | None:
+    """Why firmware cannot start a boot file of `size` bytes; None when nothing speaks against it.
+
+    `machine` is the firmware's processor for EFI programs, None for BIOS.
+    """
+    found = efi_machine(head)
+    if machine is None:
+        if found or head[:2] == b"MZ":
+            return "is an EFI program, which a BIOS cannot start"
+        if size > _BASE_MEMORY:
+            return f"has {size:,} bytes; a BIOS has room for {_BASE_MEMORY:,}"
+        return None
+    if found is None:
+        return "is no EFI program"
+    return None if found == machine else f"is an EFI program for {found}, not for {machine}"
 
 
 def initrd_kind(head: bytes) -> str | None:
