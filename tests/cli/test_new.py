@@ -30,7 +30,7 @@ def test_from_options(tmp_path: Path) -> None:
     words = ["new", "skerry-point", "--server", "10.61.8.1/24", "--segment", "tideroom"]
     more = ["--router", "10.61.8.1", "--domain", "tide.skerry.example", "--interface", "lo"]
     done = daskel(*words, *more, cwd=tmp_path)
-    assert done.returncode == 0 and "10.61.8.128 - 10.61.8.254" in done.stdout, done.stderr
+    assert done.returncode == 0 and "10.61.8.128 - 10.61.8.253" in done.stdout, done.stderr
     folder = tmp_path / "skerry-point"
     assert "1 note." in daskel("check", cwd=folder).stdout
     added = daskel("client", "add", "tide-01", "mac=026108000001", "group=tideroom", cwd=folder)
@@ -41,7 +41,7 @@ def test_from_options(tmp_path: Path) -> None:
 
 
 WRONG = [
-    ([], "--server needs an address"),
+    ([], "--server: an address with the network's length is needed"),
     (["--server", "10.61.8.1"], "like 10.61.8.1/24"),
     (["--server", "10.61.8/24"], "is not an address"),
     (["--server", "10.61.8.1/30"], "too small"),

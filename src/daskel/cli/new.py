@@ -5,8 +5,10 @@ from __future__ import annotations
 import argparse
 import re
 import sys
-from ipaddress import AddressValueError, IPv4Address, IPv4Interface
+from collections.abc import Callable
+from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
+from typing import TypeVar
 
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument
@@ -15,6 +17,8 @@ from daskel.core.site.model import Range, parse_range
 from daskel.system.interfaces import addresses
 from daskel.system.lacking import LackingError
 from daskel.system.sitefile import load_checked
+
+Answer = TypeVar("Answer")
 
 EXAMPLE = (
     "daskel new skerry-point --server 10.61.8.1/24 --segment tideroom",
@@ -43,7 +47,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         return ExitCode.WRONG_USE
     try:
         answers = _answers(args)
-    except (ValueError, AddressValueError) as error:
+    except ValueError as error:
         output.error(str(error), "daskel new --help has an example")
         return ExitCode.WRONG_USE
     try:
@@ -70,21 +74,17 @@ def _answers(args: argparse.Namespace) -> Answers:
     name = args.name or args.folder.absolute().name.replace("-", " ").title()
     if asking:
         _show_addresses()
-    server = _server(args.server or _ask(asking, "This machine's address there", ""))
-    segment = args.segment or _ask(asking, "A name for the clients' network", "room")
-    if not re.fullmatch(r"[A-Za-z0-9_-]+", segment):
-        raise ValueError(f"{segment!r}: a segment's name has letters, digits and dashes")
-    pool = args.pool or _ask(asking, "Addresses to give out", str(suggested_pool(server)))
-    router = args.router or _ask(asking, "Router (empty: none)", "")
-    domain = args.domain or _ask(asking, "Domain (empty: none)", "")
+    server = _answer(args, "server", asking, "This machine's address there", "", _server)
+    segment = _answer(args, "segment", asking, "A name for the clients' network", "room", _segment)
+    usual = str(suggested_pool(server))
     return Answers(
         name=name,
         server=server,
         segment=segment,
-        pool=_range(pool),
+        pool=_answer(args, "pool", asking, "Addresses to give out", usual, _range),
         interface=args.interface,
-        router=IPv4Address(router) if router else None,
-        domain=domain or None,
+        router=_answer(args, "router", asking, "Router (empty: none)", "", _router),
+        domain=_answer(args, "domain", asking, "Domain (empty: none)", "", str) or None,
     )
 
 
@@ -93,25 +93,59 @@ def _show_addresses() -> None:
         sys.stderr.write(f"  {interface:<12} {', '.join(map(str, own)) or 'no address'}\n")
 
 
-def _ask(asking: bool, question: str, usual: str) -> str:
-    if not asking:
-        return usual
-    sys.stderr.write(f"{question}{f' [{usual}]' if usual else ''}: ")
-    sys.stderr.flush()
-    return sys.stdin.readline().strip() or usual
+def _answer(
+    args: argparse.Namespace, option: str, asking: bool,
+    question: str, usual: str, read: Callable[[str], Answer],
+) -> Answer:  # fmt: skip
+    """What was given as an option, or is typed now: asked again until it can be read.
+
+    Raises ValueError with a sentence for an option.
+    """
+    given: str | None = getattr(args, option)
+    if given is not None or not asking:
+        try:
+            return read(given or usual)
+        except ValueError as error:
+            raise ValueError(f"--{option}: {error}") from None
+    while True:
+        sys.stderr.write(f"{question}{f' [{usual}]' if usual else ''}: ")
+        sys.stderr.flush()
+        line = sys.stdin.readline()
+        try:
+            return read(line.strip() or usual)
+        except ValueError as error:
+            if not line:  # the terminal was closed
+                raise
+            sys.stderr.write(f"  {error}\n")
+
+
+def _segment(text: str) -> str:
+    if not re.fullmatch(r"[A-Za-z0-9_-]+", text):
+        raise ValueError(f"{text!r}: a segment's name has letters, digits and dashes")
+    return text
+
+
+def _router(text: str) -> IPv4Address | None:
+    try:
+        return IPv4Address(text) if text else None
+    except ValueError:
+        raise ValueError(f"{text} is not an address; write one like 10.61.8.1") from None
 
 
 def _server(text: str) -> IPv4Interface:
     if "/" not in text:
-        raise ValueError("--server needs an address with the network's length, like 10.61.8.1/24")
+        wanted = "an address with the network's length is needed, like 10.61.8.1/24"
+        raise ValueError(f"{wanted}, not {text!r}" if text else wanted)
     try:
         return IPv4Interface(text)
     except ValueError:
-        raise ValueError(f"{text} is not an address with a length; write 10.61.8.1/24") from None
+        raise ValueError(
+            f"{text!r} is not an address with a length; write one like 10.61.8.1/24"
+        ) from None
 
 
 def _range(text: str) -> Range:
     try:
         return parse_range(text)
     except ValueError as error:
-        raise ValueError(f"--pool {text} {error}") from None
+        raise ValueError(f"{text!r} {error}") from None

@@ -184,9 +184,11 @@ def test_a_hidden_menu_and_a_locked_entry() -> None:
     lines = config(locked).splitlines()
     assert 'set superusers="rescue"' in lines and f"password_pbkdf2 rescue {digest}" in lines
     users = {
-        line.split()[1]: "--users rescue" in line for line in lines if line.startswith("menuentry")
+        shlex.split(line)[1]: "--users rescue" in line
+        for line in lines
+        if line.startswith("menuentry")
     }
-    assert users == {"notebook": False, "rescue": True, "disk": False}
+    assert users == {"notebook": False, "rescue  (user name: rescue)": True, "disk": False}
 
 
 def test_a_menu_is_loaded_even_when_the_disk_is_its_default() -> None:

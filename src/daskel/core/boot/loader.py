@@ -159,7 +159,8 @@ def _menu(choice: Choice, device: str, entries: Sequence[Entry], client: str) ->
         lines += [f"password_pbkdf2 {_user(e)} {e.loadout.password}" for e in locked]
     for entry in entries:
         who = f"--users {_user(entry)}" if entry.loadout.password else "--unrestricted"
-        lines.append(f"menuentry {_quoted(entry.title)} --id {_quoted(entry.name)} {who} {{")
+        title = entry.title + (f"  (user name: {_user(entry)})" if entry.loadout.password else "")
+        lines.append(f"menuentry {_quoted(title)} --id {_quoted(entry.name)} {who} {{")
         body = (
             ["exit"]
             if entry.loadout.boot == "local"

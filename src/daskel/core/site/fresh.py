@@ -22,7 +22,8 @@ class Answers:
 
 
 def suggested_pool(server: IPv4Interface) -> Range:
-    """The upper half of the network without its broadcast address, and without the server.
+    """The upper half of the network without its broadcast address, without the address before it (often
+    the router's), and without the server.
 
     Raises ValueError for a network that is too small for a server and a pool.
     """
@@ -30,7 +31,7 @@ def suggested_pool(server: IPv4Interface) -> Range:
     if network.num_addresses < 8:
         raise ValueError(f"{network} is too small: eight addresses at least, like a /29")
     first = network[network.num_addresses // 2]
-    last = network[-2]
+    last = network[-3]
     if first <= server.ip <= last:
         first, last = network[1], network[network.num_addresses // 2 - 1]
     return Range(first, last)
@@ -71,7 +72,7 @@ def fresh(answers: Answers) -> str:
         _optional("router", answers.router, str(network[1]), "the way out, if there is one"),
         _optional("domain", answers.domain, "lab.example", "the clients' domain"),
         'lease = "8h"',
-        'unknown = "address-only" # machines that are not below; or "refuse", or a loadout',
+        'unknown = "lobby"        # machines that are not below wait; or "refuse", "address-only", a loadout',
         "",
         "[loadout.disk]",
         'boot = "local"           # start from the client\'s own disk',
