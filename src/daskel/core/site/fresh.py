@@ -22,8 +22,8 @@ class Answers:
 
 
 def suggested_pool(server: IPv4Interface) -> Range:
-    """The upper half of the network without its broadcast address, without the address before it (often
-    the router's), and without the server.
+    """The upper half of the network without the server, the broadcast address and the one before
+    it, which often is the router's.
 
     Raises ValueError for a network that is too small for a server and a pool.
     """
@@ -72,7 +72,7 @@ def fresh(answers: Answers) -> str:
         _optional("router", answers.router, str(network[1]), "the way out, if there is one"),
         _optional("domain", answers.domain, "lab.example", "the clients' domain"),
         'lease = "8h"',
-        'unknown = "lobby"        # machines that are not below wait; or "refuse", "address-only", a loadout',
+        'unknown = "lobby"        # for machines that are not below; or "refuse", or a loadout',
         "",
         "[loadout.disk]",
         'boot = "local"           # start from the client\'s own disk',
