@@ -14,6 +14,7 @@ import pytest
 
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.site.diff import Change, differences
+from daskel.core.tftp.packet import Ack, Opcode, Request
 from daskel.rehearse.client import boot
 from tests.conftest import DEMO, Serve, daskel, site_from
 
@@ -61,8 +62,18 @@ def test_apply_and_status(serve: Serve, demo_folder: Path) -> None:
     assert shown.returncode == 0 and "tide-13: added" in shown.stdout
     asked = daskel("apply", cwd=demo_folder)  # nobody there to agree
     assert "Nothing was changed." in asked.stdout and status()["clients"] == 22
+    under_way = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+    under_way.settimeout(30)
+    target = (serving.address(), serving.wire.ports.tftp)
+    under_way.sendto(Request(Opcode.READ, b"notebook/vmlinuz", "octet").serialise(), target)
+    _, peer = under_way.recvfrom(2048)
     done = daskel("apply", "--yes", cwd=demo_folder)
     assert done.returncode == 0 and "23 clients" in done.stdout
+    with under_way:  # block 1 came again meanwhile; what follows its acknowledgement is block 2
+        under_way.sendto(Ack(1).serialise(), peer)
+        while (block := under_way.recv(2048)[:4]) == b"\0\3\0\1":
+            pass
+    assert block == b"\0\3\0\2"
     assert (status()["clients"], status()["differs"]) == (23, False)
     assert "has this site already" in daskel("apply", cwd=demo_folder).stdout
 
