@@ -16,6 +16,7 @@ from daskel.core.dhcp.pxe import Firmware
 from daskel.core.site.diff import Change, differences
 from daskel.core.tftp.packet import Ack, Opcode, Request
 from daskel.rehearse.client import boot
+from daskel.rehearse.fetch import Way
 from tests.conftest import DEMO, Serve, daskel, site_from
 
 
@@ -139,6 +140,7 @@ def test_once_and_then_as_before(serve: Serve, demo_folder: Path) -> None:
             "02:61:09:00:00:01",
             Firmware.UEFI,
             lambda _: None,
+            Way(address=IPv4Address("10.61.9.21")),
         )
         assert not result.problem, result.problem
         kernel = next(got.path for got in result.files if got.what == "kernel")

@@ -30,6 +30,7 @@ from daskel.core.site.model import Site
 from daskel.core.values import show_duration, show_size
 from daskel.demo.data import firmware_of, lay_out
 from daskel.rehearse.client import Boot, Got, boot
+from daskel.rehearse.fetch import Way
 from daskel.system.lacking import LackingError
 from daskel.system.sitefile import SiteFile, load_checked
 
@@ -94,7 +95,13 @@ def _free_base() -> int:
 
 def _needed(ports: Ports) -> list[tuple[socket.SocketKind, int]]:
     udp, tcp = socket.SOCK_DGRAM, socket.SOCK_STREAM
-    return [(udp, ports.dhcp), (udp, ports.tftp), (tcp, ports.http), (tcp, ports.nfs)]
+    return [
+        (udp, ports.dhcp),
+        (udp, ports.pxe),
+        (udp, ports.tftp),
+        (tcp, ports.http),
+        (tcp, ports.nfs),
+    ]
 
 
 def _free(kind: socket.SocketKind, port: int) -> bool:
@@ -151,8 +158,8 @@ def _boot_all(site: Site, wire: Wire, output: Output) -> list[Boot]:
         def one(name: str) -> Boot:
             found = effective(site, name)
             assert found.segment
-            server = site.segments[found.segment.value].server
-            return boot(wire, server, name, found.mac.value, firmware_of(name), moved)
+            server, way = site.segments[found.segment.value].server, Way.of(site, name)
+            return boot(wire, server, name, found.mac.value, firmware_of(name), moved, way)
 
         with ThreadPoolExecutor(max_workers=len(site.clients)) as pool:
             return list(pool.map(one, site.clients))

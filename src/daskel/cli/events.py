@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import fields
+from ipaddress import IPv4Address
 
 from daskel.core.boot.identity import Who
 from daskel.core.boot.stages import (
@@ -30,12 +31,16 @@ def words(event: Event) -> tuple[str, str]:
     match event:
         case Seen():
             how = event.firmware or f"not from firmware ({event.vendor_class or 'no vendor class'})"
-            return "seen", f"{event.who.mac} on {event.segment}, {how}"
+            by = f", through relay agent {event.relay}" if event.relay else ""
+            return "seen", f"{event.who.mac} on {event.segment}, {how}{by}"
         case Waits():
             return "waits", f"in the lobby of {event.segment}: daskel lobby admit {event.who.mac}"
         case Addressed():
-            what = "again " if event.renewed else ""
             file = f", boot file {event.boot_file}" if event.boot_file else ""
+            if not event.lease:  # heard, not given
+                by = f"the DHCP server {event.by}" if event.by else "another DHCP server"
+                return "address", f"{event.address} from {by}{file}"
+            what = "again " if event.renewed else ""
             return "address", f"{what}{event.address} for {show_duration(event.lease)}{file}"
         case Refused():
             return "refused", event.reason
@@ -73,7 +78,8 @@ def as_json(event: Event, stage: str | None) -> dict[str, object]:
     for field in fields(event):
         if field.name != "who":
             value = getattr(event, field.name)
-            result[field.name] = getattr(value, "value", value)
+            plain = str(value) if isinstance(value, IPv4Address) else value
+            result[field.name] = getattr(plain, "value", plain)
     return result
 
 

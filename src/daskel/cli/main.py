@@ -28,6 +28,7 @@ COMMANDS = {  # in the order of the work
     "lobby": "list, admit, refuse and forget machines that are not in the site",
     "check": "find everything that is wrong with the site file and the files that it names",
     "explain": "show what one client gets, step by step, and the line that each value comes from",
+    "handoff": "print what must be typed into somebody else's DHCP server",
     "serve": "answer the clients: DHCP, TFTP, HTTP and NFS, in the foreground, logging every event",
     "apply": "let the running server take the site file over, after showing what changes",
     "status": "show what runs, since when, and how far each client came",

@@ -89,7 +89,7 @@ class Output:
 
 def _console(stream: TextIO) -> Console:
     width = None if stream.isatty() else _PIPE_WIDTH
-    return Console(file=stream, width=width, highlight=False)
+    return Console(file=stream, width=width, highlight=False, markup=False, emoji=False)
 
 
 def _source(origin: Origin) -> list[str]:

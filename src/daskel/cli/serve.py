@@ -45,8 +45,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def _base(text: str) -> int:
-    if not text.isdigit() or not 1024 <= int(text) <= 63000:
-        raise argparse.ArgumentTypeError("a number from 1024 to 63000 is needed")
+    if not text.isdigit() or not 1024 <= int(text) <= 61000:
+        raise argparse.ArgumentTypeError("a number from 1024 to 61000 is needed")
     return int(text)
 
 

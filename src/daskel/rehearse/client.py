@@ -17,7 +17,7 @@ from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import Packet
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.reader import MalformedError
-from daskel.rehearse.fetch import BootError, NfsRoot, get_address, http_get, tftp_get
+from daskel.rehearse.fetch import DIRECT, BootError, NfsRoot, Way, get_address, http_get, tftp_get
 from daskel.rehearse.firmware import LOADER, SYSTEM, Face
 
 _DEVICE = re.compile(r"\((tftp|http),([^)]+)\)/(.*)")
@@ -57,13 +57,14 @@ def boot(
     mac: str,
     firmware: Firmware,
     progress: Callable[[Boot], None],
+    way: Way = DIRECT,
 ) -> Boot:
     """Boot one client against the DHCP server at `server`. Never raises for what goes wrong in
     the boot: the result says it."""
     result = Boot(name, mac, firmware)
     began = time.monotonic()
     try:
-        _Booting(wire, server, result, progress).run()
+        _Booting(wire, server, result, progress, way).run()
     except (BootError, MalformedError, OSError, ValueError) as error:
         result.problem = str(error)
     result.seconds = time.monotonic() - began
@@ -73,8 +74,10 @@ def boot(
 
 class _Booting:
     def __init__(
-        self, wire: Wire, server: IPv4Address, result: Boot, progress: Callable[[Boot], None]
-    ) -> None:
+        self, wire: Wire, server: IPv4Address, result: Boot, progress: Callable[[Boot], None],
+        way: Way,
+    ) -> None:  # fmt: skip
+        self._way = way
         self._wire, self._server, self._result, self._progress = wire, server, result, progress
         self._face = Face.of(result.firmware)
         self._folder = ""  # the URL that an HTTP boot file was in
@@ -82,7 +85,7 @@ class _Booting:
 
     def run(self) -> None:
         acknowledged = get_address(
-            self._wire, self._server, self._face, self._result.mac, self._xid
+            self._wire, self._server, self._face, self._result.mac, self._xid, self._way
         )
         self._result.address = acknowledged.yiaddr
         self._stage("addressed")
@@ -147,7 +150,7 @@ class _Booting:
         """The kernel runs: its own DHCP, under another client identifier, and its root."""
         result = self._result
         acknowledged = get_address(
-            self._wire, self._server, SYSTEM, result.mac, self._xid ^ 0xFFFFFFFF
+            self._wire, self._server, SYSTEM, result.mac, self._xid ^ 0xFFFFFFFF, self._way
         )
         if acknowledged.yiaddr != self._own:
             raise BootError(f"the system got {acknowledged.yiaddr}, the firmware {self._own}")

@@ -6,40 +6,97 @@ import http.client
 import socket
 import time
 from collections.abc import Iterator
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 from urllib.parse import urlsplit
 
+from daskel.core.boot.segments import behind_relays
 from daskel.core.boot.wire import Wire
 from daskel.core.dhcp import packet as dhcp
-from daskel.core.dhcp.packet import MessageType, Packet
+from daskel.core.dhcp.options import Code
+from daskel.core.dhcp.packet import NOWHERE, MessageType, Packet
 from daskel.core.nfs import mount, nfs3
 from daskel.core.nfs.nfs3 import Entry, FileType, Procedure
 from daskel.core.nfs.rpc import Records, mark, parse_reply, serialise_call
 from daskel.core.reader import Reader
+from daskel.core.site.layers import effective
+from daskel.core.site.model import Site
 from daskel.core.tftp import packet as tftp
 from daskel.core.tftp.packet import Ack, Data, Error, Opcode, Options, Request
-from daskel.rehearse.firmware import Face, discover, request
+from daskel.core.values import mac_text
+from daskel.rehearse.firmware import Face, discover, renewal, request
 
+_OTHER = IPv4Address("192.0.2.1")  # the other DHCP server that a simulated client says it took
 _TRIES, _FIRST_WAIT = 5, 1.0  # DHCP and TFTP: sendings, and seconds before the second one
 _TCP_WAIT = 10.0  # seconds
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """How a simulated client comes to its address: as it is (`DIRECT`), through a relay agent, or
+    from another DHCP server that gives it `address`, Daskel being a proxy or silent."""
+
+    relay: IPv4Address = NOWHERE
+    address: IPv4Address | None = None
+
+    @classmethod
+    def of(cls, site: Site, name: str) -> Way:
+        """The way of a client of `site`. Raises ValueError when it would need an address that
+        the site file does not say."""
+        found = effective(site, name)
+        if found.segment is None:
+            raise ValueError(f"client {name} is on no segment")
+        segment = site.segments[found.segment.value]
+        relay = segment.relays[0] if behind_relays(segment) else NOWHERE
+        if segment.dhcp == "full":
+            return cls(relay)
+        if found.address is None:
+            raise ValueError(f"{name} gets its address elsewhere; write it down: address = ...")
+        return cls(relay, found.address.value)
+
+
+DIRECT = Way()
 
 
 class BootError(Exception):
     """A simulated client could not go on: what it asked for, and what came."""
 
 
-def get_address(wire: Wire, server: IPv4Address, face: Face, mac: str, xid: int) -> Packet:
+def get_address(
+    wire: Wire, server: IPv4Address, face: Face, mac: str, xid: int, way: Way = DIRECT
+) -> Packet:
     """DISCOVER, OFFER, REQUEST, ACK; the ACK. Raises BootError."""
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
         sock.bind(("127.0.0.1", 0))
         target = (wire.outside(server), wire.ports.dhcp)
-        offer = _exchange(sock, target, discover(face, mac, xid))
+        asked = replace(discover(face, mac, xid), giaddr=way.relay)
+        if way.address is not None:
+            return _beside_another(wire, sock, target, face, asked, way.address)
+        offer = _exchange(sock, target, asked)
         if offer.message_type is not MessageType.OFFER:
             raise BootError(f"DISCOVER was answered with {offer.message_type!r}")
-        acknowledged = _exchange(sock, target, request(face, offer))
+        acknowledged = _exchange(sock, target, replace(request(face, offer), giaddr=way.relay))
     if acknowledged.message_type is not MessageType.ACK:
         raise BootError(f"REQUEST for {offer.yiaddr} was answered with a NAK")
     return acknowledged
+
+
+def _beside_another(
+    wire: Wire, sock: socket.socket, target: tuple[str, int], face: Face, asked: Packet,
+    address: IPv4Address,
+) -> Packet:  # fmt: skip
+    """What firmware makes of an offer without an address: it tells the other server what it
+    takes, and asks port 4011 when the offer names no boot file. A system only does the former."""
+    given = replace(asked, op=2, yiaddr=address, options={Code.SERVER_ID: _OTHER.packed})
+    if face.architecture is None:
+        sock.sendto(dhcp.serialise(request(face, given))[0], target)
+        return given
+    offer = _exchange(sock, target, asked)
+    sock.sendto(dhcp.serialise(replace(request(face, given), giaddr=asked.giaddr))[0], target)
+    if not offer.file and Code.BOOT_FILE not in offer.options:
+        ask = replace(renewal(face, mac_text(asked.chaddr), asked.xid, address), giaddr=NOWHERE)
+        offer = _exchange(sock, (target[0], wire.ports.pxe), ask)
+    return replace(offer, yiaddr=address)
 
 
 def _exchange(sock: socket.socket, target: tuple[str, int], message: Packet) -> Packet:

@@ -1,4 +1,4 @@
-"""DHCP on one segment: datagrams in, decisions from the core, leases to disk, replies out.
+"""DHCP on one interface: datagrams in, decisions from the core, leases to disk, replies out.
 
 All datagrams that wait are decided together and their leases kept in one transaction; no ACK
 leaves before that is on disk.
@@ -11,43 +11,92 @@ import logging
 import socket
 import struct
 import time
+from collections.abc import Iterator
+from contextlib import suppress
+from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from daskel.core.boot.answer import Answer
-from daskel.core.dhcp.packet import Packet, parse, serialise
+from daskel.core.dhcp import frame
+from daskel.core.dhcp.packet import NOWHERE, Packet, parse, serialise
 from daskel.core.dhcp.responder import BROADCAST, destination
 from daskel.core.reader import MalformedError
+from daskel.service.probe import ArpProbe, EchoProbe
 from daskel.service.shared import Shared
 from daskel.service.sockets import IP_PKTINFO
 
 _BATCH = 256  # datagrams decided together
 _LARGEST = 4096  # bytes of a datagram
+_STRANGERS = 500  # messages a second of machines that are not in the site
+_PROBES = 3  # addresses that are tried until one is free
 _PKTINFO = struct.Struct("=I4s4s")  # interface index, local address, destination address
+_CHADDR = slice(28, 34)  # where the hardware address is in a message
 _log = logging.getLogger(__name__)
 
 
-class DhcpService:
-    """One segment's DHCP socket."""
+@dataclass(frozen=True, slots=True)
+class _Message:
+    data: bytes
+    to: IPv4Address | None  # the address that it was sent to
+    peer: tuple[str, int]
 
-    def __init__(self, shared: Shared, segment: str, sock: socket.socket) -> None:
-        self._shared, self._segment, self._sock = shared, segment, sock
-        self._server = shared.site.segments[segment].server
+
+@dataclass(frozen=True, slots=True)
+class _Decided:
+    message: _Message
+    request: Packet
+    answer: Answer
+
+
+class DhcpService:
+    """One DHCP socket: an interface's, or that of port 4011 of one server address."""
+
+    def __init__(
+        self, shared: Shared, server: IPv4Address, sock: socket.socket, wire: tuple[str, ...],
+        interface: str | None = None, *, pxe: bool = False,
+    ) -> None:  # fmt: skip
+        self._shared, self._server, self._sock, self._wire = shared, server, sock, wire
+        self._interface, self._pxe = interface, pxe
+        self._servers = {segment.server for segment in shared.site.served.values()}
+        self._arp: ArpProbe | None = None
+        self._echo: EchoProbe | None = None
+        self._frames: socket.socket | None = None
+        self._tasks: set[asyncio.Task[None]] = set()  # offers that wait for a probe
+        self._allowed, self._filled = float(_STRANGERS), time.monotonic()
 
     async def serve(self) -> None:
+        self._open_below()
         while True:
             await self._readable()
-            batch = [(peer, self._decide(data, to)) for data, to, peer in self._drain()]
-            answered = [(peer, *both) for peer, both in batch if both]
-            try:
-                await self._shared.keep([lease for _, _, a in answered for lease in a.leases])
-            except Exception:  # the disk is full or gone: no lease on disk, no reply
-                _log.exception("leases could not be kept; no reply is sent")
-                continue
-            for peer, request, answer in answered:
-                self._finish(peer, request, answer)
+            decided = [
+                d for message in self._by_rank(self._drain()) if (d := self._decide(message))
+            ]
+            await self._answer([d for d in decided if not self._wait_for_probe(d)])
+
+    async def _answer(self, decided: list[_Decided]) -> None:
+        try:
+            await self._shared.keep([lease for d in decided for lease in d.answer.leases])
+        except Exception:  # the disk is full or gone: no lease on disk, no reply
+            _log.exception("leases could not be kept; no reply is sent")
+            return
+        for d in decided:
+            self._finish(d)
 
     def close(self) -> None:
-        self._sock.close()
+        for task in self._tasks:
+            task.cancel()
+        for below in (self._arp, self._echo, self._frames, self._sock):
+            if below:
+                below.close()
+
+    def _open_below(self) -> None:
+        """What needs raw sockets; without the permission, replies are broadcast and not probed."""
+        if self._interface is None:
+            return
+        with suppress(OSError):
+            self._arp, self._echo = ArpProbe(self._interface), EchoProbe()
+            self._frames = socket.socket(socket.AF_PACKET, socket.SOCK_RAW | socket.SOCK_NONBLOCK)
+            self._frames.bind((self._interface, 0))
 
     async def _readable(self) -> None:
         loop = asyncio.get_running_loop()
@@ -58,9 +107,8 @@ class DhcpService:
         finally:
             loop.remove_reader(self._sock)
 
-    def _drain(self) -> list[tuple[bytes, IPv4Address | None, tuple[str, int]]]:
-        """What waits in the socket: data, the address it was sent to, the sender."""
-        waiting = []
+    def _drain(self) -> Iterator[_Message]:
+        """What waits in the socket."""
         for _ in range(_BATCH):
             try:
                 data, notes, _, peer = self._sock.recvmsg(_LARGEST, socket.CMSG_SPACE(12))
@@ -68,53 +116,102 @@ class DhcpService:
                 break
             except OSError:
                 continue  # an ICMP error of an earlier reply
-            waiting.append((data, _sent_to(notes), peer))
-        return waiting
+            yield _Message(data, _sent_to(notes), peer)
 
-    def _decide(self, data: bytes, to: IPv4Address | None) -> tuple[Packet, Answer] | None:
+    def _by_rank(self, messages: Iterator[_Message]) -> list[_Message]:
+        """Machines of the site first; of all others no more than so many a second, so that a
+        flood of made-up ones takes neither the time nor the disk."""
+        known: list[_Message] = []
+        strangers: list[_Message] = []
+        for message in messages:
+            ours = message.data[_CHADDR] in self._shared.known
+            (known if ours else strangers).append(message)
+        now = time.monotonic()
+        self._allowed = min(_STRANGERS, self._allowed + (now - self._filled) * _STRANGERS)
+        self._filled = now
+        taken = strangers[: int(self._allowed)]
+        self._allowed -= len(taken)
+        for _ in strangers[len(taken) :]:
+            reason = f"more than {_STRANGERS} a second from machines that are not in the site"
+            self._shared.malformed("dhcp", reason)
+        return known + taken
+
+    def _decide(self, message: _Message) -> _Decided | None:
         try:
-            request = parse(data)
+            request = parse(message.data)
         except MalformedError as error:
             self._shared.malformed("dhcp", str(error))
             return None
-        unicast = to is None or to == self._server
-        now = time.time()
+        unicast = message.to is None or message.to in self._servers
         try:
-            return request, self._shared.answers.dhcp(self._segment, request, now, unicast=unicast)
-        except Exception:  # a fault of ours with one message must not end the service for all
-            _log.exception(
-                "a DHCP message of %s could not be answered", request.chaddr[:6].hex(":")
+            answer = self._shared.answers.arrived(
+                self._wire, request, time.time(), unicast=unicast, pxe=self._pxe
             )
+        except Exception:  # a fault of ours with one message must not end the service for all
+            mac = request.chaddr[:6].hex(":")
+            _log.exception("a DHCP message of %s could not be answered", mac)
             return None
+        return _Decided(message, request, answer)
 
-    def _finish(self, peer: tuple[str, int], request: Packet, answer: Answer) -> None:
-        for event in answer.events:
+    def _wait_for_probe(self, decided: _Decided) -> bool:
+        """Whether the reply is sent later, when it is known that nobody has the address."""
+        if decided.answer.probe is None or self._arp is None:
+            return False
+        task = asyncio.create_task(self._offer(decided))
+        self._tasks.add(task)
+        task.add_done_callback(self._tasks.discard)
+        return True
+
+    async def _offer(self, decided: _Decided) -> None:
+        for _ in range(_PROBES):
+            address = decided.answer.probe
+            if address is None or not await self._taken(decided.request, address):
+                break
+            gone = self._shared.answers.in_use(decided.request, address, time.time())
+            await self._answer([_Decided(decided.message, decided.request, gone)])
+            again = self._decide(decided.message)
+            if again is None:
+                return
+            decided = again
+        await self._answer([decided])
+
+    async def _taken(self, request: Packet, address: IPv4Address) -> bool:
+        assert self._arp and self._echo
+        if request.giaddr != NOWHERE:
+            return await self._echo.answers(address)
+        return await self._arp.holder(address, request.chaddr[:6]) is not None
+
+    def _finish(self, decided: _Decided) -> None:
+        for event in decided.answer.events:
             self._shared.emit(event)
-        if answer.reply is None:
+        reply = decided.answer.reply
+        if reply is None:
             return
-        data, dropped = serialise(answer.reply, request.limit)
+        data, dropped = serialise(reply, decided.request.limit)
         if dropped:
-            _log.warning("options %s did not fit into a reply to %s", dropped, peer[0])
+            _log.warning(
+                "options %s did not fit into a reply to %s", dropped, decided.message.peer[0]
+            )
         try:
-            self._send(data, self._target(peer, request, answer.reply))
+            self._send(data, decided, reply)
         except OSError as error:
             _log.warning("a DHCP reply could not be sent: %s", error)
 
-    def _target(self, peer: tuple[str, int], request: Packet, reply: Packet) -> tuple[str, int]:
-        if self._shared.wire.loopback:
-            return peer
-        kind = reply.message_type
-        assert kind, "replies are DHCP messages"
-        address, relay = destination(request, kind)
-        return str(address), self._shared.wire.ports.dhcp + (0 if relay else 1)
-
-    def _send(self, data: bytes, target: tuple[str, int]) -> None:
-        if target[0] == str(BROADCAST):
-            source = _PKTINFO.pack(0, self._server.packed, bytes(4))
-            notes = [(socket.IPPROTO_IP, IP_PKTINFO, source)]
-            self._sock.sendmsg([data], notes, 0, target)
-        else:
-            self._sock.sendto(data, target)
+    def _send(self, data: bytes, decided: _Decided, reply: Packet) -> None:
+        if self._shared.wire.loopback or self._pxe:  # port 4011: back to where it came from
+            self._sock.sendto(data, decided.message.peer)
+            return
+        port = self._shared.wire.ports.dhcp
+        to = destination(decided.request, reply)
+        if to.hardware and self._frames and self._arp:
+            target = (to.hardware, to.address, port + 1)
+            sent = frame.datagram((self._arp.hardware, self._server, port), target, data)
+            self._frames.send(sent)
+            return
+        address = BROADCAST if to.hardware else to.address
+        source = _PKTINFO.pack(0, self._server.packed, bytes(4))
+        notes = [(socket.IPPROTO_IP, IP_PKTINFO, source)]
+        self._sock.sendmsg([data], notes, 0, (str(address), port + (0 if to.relay else 1)))
 
 
 def _wake(ready: asyncio.Future[None]) -> None:

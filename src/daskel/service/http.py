@@ -12,6 +12,7 @@ from aiohttp.http_exceptions import HttpProcessingError
 from aiohttp.web import BaseRequest
 
 from daskel.core.boot.identity import Who
+from daskel.core.boot.segments import servers
 from daskel.core.boot.stages import FileAborted, FileSent
 from daskel.service.content import NotOpened, Opened, open_content
 from daskel.service.shared import Shared
@@ -21,14 +22,14 @@ _log = logging.getLogger(__name__)
 
 
 class HttpService:
-    """The files of one site on every segment's server address."""
+    """The files of one site on every server address."""
 
     def __init__(self, shared: Shared) -> None:
         self._shared = shared
-        addresses = [shared.wire.outside(s.server) for s in shared.site.served.values()]
+        self._servers = {shared.wire.outside(server): server for server in servers(shared.site)}
         self._sockets: list[socket.socket] = []
         try:
-            for address in addresses:
+            for address in self._servers:
                 self._sockets.append(tcp(address, shared.wire.ports.http))
         except BaseException:
             self._close_sockets()
@@ -55,8 +56,8 @@ class HttpService:
     async def _get(self, request: web.Request) -> web.StreamResponse:
         assert request.transport
         bound = request.transport.get_extra_info("sockname")[0]
-        name, segment = self._shared.wire.segment_of(self._shared.site, bound)
-        who = self._shared.who(self._shared.wire.inside(segment, request.remote or "0.0.0.0"))
+        server = self._servers[bound]
+        name, who = self._shared.caller(server, request.remote or "0.0.0.0")
         asked = request.match_info["path"].encode("utf-8", "surrogateescape")
         opened = open_content(self._shared, name, asked, who, "http")
         if isinstance(opened, NotOpened):

@@ -31,19 +31,19 @@ _log = logging.getLogger(__name__)
 
 
 class NfsService:
-    """The site's roots on one segment's server address."""
+    """The site's roots on one server address."""
 
-    def __init__(self, shared: Shared, segment: str) -> None:
-        self._shared, self._segment = shared, segment
-        address = shared.wire.outside(shared.site.segments[segment].server)
-        self._sock = tcp(address, shared.wire.ports.nfs)
+    def __init__(self, shared: Shared, server: IPv4Address) -> None:
+        self._shared, self._server_address = shared, server
+        self._sock = tcp(shared.wire.outside(server), shared.wire.ports.nfs)
         self._server: asyncio.Server | None = None
         self._connections: set[_Connection] = set()
 
     async def serve(self) -> None:
         loop = asyncio.get_running_loop()
         self._server = await loop.create_server(
-            lambda: _Connection(self._shared, self._segment, self._connections), sock=self._sock
+            lambda: _Connection(self._shared, self._server_address, self._connections),
+            sock=self._sock,
         )
 
     async def close(self) -> None:
@@ -58,11 +58,11 @@ class NfsService:
 class _Connection(asyncio.Protocol):
     """One client's TCP connection."""
 
-    def __init__(self, shared: Shared, segment: str, connections: set[_Connection]) -> None:
-        self._shared, self._segment, self._connections = shared, segment, connections
+    def __init__(self, shared: Shared, server: IPv4Address, connections: set[_Connection]) -> None:
+        self._shared, self._server, self._connections = shared, server, connections
         self._records = Records()
         self._transport: asyncio.Transport | None = None
-        self._address = IPv4Address(0)
+        self._peer = ""
         self._roots: frozenset[str] = frozenset()
         self._who = Who()
         self._checked = float("-inf")
@@ -71,9 +71,7 @@ class _Connection(asyncio.Protocol):
         assert isinstance(transport, asyncio.Transport)
         self._transport = transport
         transport.set_write_buffer_limits(4 << 20)
-        peer = transport.get_extra_info("peername")[0]
-        here = self._shared.site.segments[self._segment]
-        self._address = self._shared.wire.inside(here, peer)
+        self._peer = transport.get_extra_info("peername")[0]
         self._connections.add(self)
 
     def connection_lost(self, exc: Exception | None) -> None:  # noqa: ARG002
@@ -128,10 +126,8 @@ class _Connection(asyncio.Protocol):
         if now - self._checked < _RECHECK:
             return
         self._checked = now
-        self._who = self._shared.who(self._address)
-        self._roots = roots_of(
-            self._shared.site, self._who, self._segment, self._shared.once.running
-        )
+        segment, self._who = self._shared.caller(self._server, self._peer)
+        self._roots = roots_of(self._shared.site, self._who, segment, self._shared.once.running)
 
     # --- MOUNT ---
 
@@ -167,7 +163,7 @@ class _Connection(asyncio.Protocol):
 
     def _why_not(self) -> str:
         if self._who.name is None:
-            return f"{self._address} is no client of the site"
+            return f"{self._who.address} is no client of the site"
         if not self._roots:
             return f"the loadout of {self._who.name} has no root"
         return f"the root of {self._who.name} is {', '.join(map(export_path, sorted(self._roots)))}"

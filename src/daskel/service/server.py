@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import asyncio
-import socket
-from collections.abc import Callable, Collection
+import logging
+from collections.abc import Callable, Collection, Mapping
+from ipaddress import IPv4Address
 from pathlib import Path
 
+from daskel.core.boot.segments import behind_relays, servers
 from daskel.core.boot.stages import Event
 from daskel.core.boot.wire import Wire
-from daskel.core.site.model import Site
+from daskel.core.site.model import Segment, Site
 from daskel.service import sockets
 from daskel.service.dhcp import DhcpService
 from daskel.service.http import HttpService
@@ -21,6 +23,8 @@ from daskel.system.beneath import FilesFolder
 from daskel.system.interfaces import interface_of
 from daskel.system.lacking import LackingError
 from daskel.system.tree import Tree
+
+_log = logging.getLogger(__name__)
 
 
 class Server:
@@ -39,11 +43,10 @@ class Server:
         self._simple: list[DhcpService | TftpService] = []
         self._streams: list[HttpService | NfsService] = []
         self._tasks: list[asyncio.Task[None]] = []
-        for name, sock in _dhcp_sockets(site, wire).items():
-            self._simple.append(DhcpService(self._shared, name, sock))
-        for name in site.served:
-            self._simple.append(TftpService(self._shared, name))
-            self._streams.append(NfsService(self._shared, name))
+        self._simple += _dhcp_services(self._shared)
+        for server in servers(site):
+            self._simple.append(TftpService(self._shared, server))
+            self._streams.append(NfsService(self._shared, server))
         self._streams.append(HttpService(self._shared))
 
     def use(self, site: Site, roots: Path) -> bool:
@@ -91,9 +94,9 @@ class Server:
         self._shared.close()
 
 
-def _listening(site: Site) -> dict[str, tuple[str, str | None]]:
+def _listening(site: Site) -> dict[str, tuple[str | None, ...]]:
     """What the sockets of a site depend on."""
-    return {name: (str(s.server), s.interface) for name, s in site.served.items()}
+    return {n: (str(s.server), s.interface, s.dhcp, s.shares) for n, s in site.served.items()}
 
 
 def _trees(site: Site, roots: Path, before: dict[str, Tree]) -> dict[str, Tree]:
@@ -106,24 +109,55 @@ def _trees(site: Site, roots: Path, before: dict[str, Tree]) -> dict[str, Tree]:
     return trees
 
 
-def _dhcp_sockets(site: Site, wire: Wire) -> dict[str, socket.socket]:
-    """One socket per segment, bound to its interface."""
-    if wire.loopback:
-        return {
-            name: sockets.udp(wire.outside(segment.server), wire.ports.dhcp)
-            for name, segment in site.served.items()
-        }
-    used: dict[str, str] = {}
-    for name, segment in site.served.items():
-        interface = segment.interface or interface_of(segment.server)
+def _dhcp_services(shared: Shared) -> list[DhcpService]:
+    """One for each interface with a segment on it, and one for port 4011 of each server address."""
+    site, wire = shared.site, shared.wire
+    answered = {name: s for name, s in site.served.items() if s.dhcp != "off"}
+    by_server: dict[IPv4Address, list[str]] = {}
+    for name, segment in answered.items():
+        by_server.setdefault(segment.server, []).append(name)
+    found = []
+    for server, names in by_server.items() if wire.loopback else ():
+        sock = sockets.udp(wire.outside(server), wire.ports.dhcp)
+        found.append(DhcpService(shared, server, sock, _direct(site, names)))
+    for interface, names in {} if wire.loopback else _wires(site, answered).items():
+        try:
+            sock = sockets.dhcp(interface, wire.ports.dhcp)
+        except LackingError as error:
+            if any(site.segments[name].dhcp == "full" for name in names):
+                raise
+            _log.warning("%s: %s", error.problem, _ONLY_4011.format(" ".join(names)))
+            continue
+        server = site.segments[names[0]].server
+        found.append(DhcpService(shared, server, sock, _direct(site, names), interface))
+    for server, names in by_server.items():
+        sock = sockets.udp(wire.outside(server), wire.ports.pxe)
+        found.append(DhcpService(shared, server, sock, _direct(site, names), pxe=True))
+    return found
+
+
+def _direct(site: Site, names: Collection[str]) -> tuple[str, ...]:
+    return tuple(name for name in names if not behind_relays(site.segments[name]))
+
+
+_ONLY_4011 = (
+    "only port 4011 is answered; the server that holds it must send option 60 "
+    "(vendor-class-identifier) = PXEClient to machines that boot: daskel handoff {}"
+)
+
+
+def _wires(site: Site, answered: Mapping[str, Segment]) -> dict[str, list[str]]:
+    """The segments by the interface that their messages come in by. Raises LackingError."""
+    wires: dict[str, list[str]] = {}
+    for name, segment in answered.items():
+        shared = site.segments.get(segment.shares or "")
+        interface = segment.interface or (shared.interface if shared else None)
+        interface = interface or interface_of(shared.server if shared else segment.server)
         if interface is None:
             problem = f"no interface of this machine has segment {name}'s address {segment.server}"
             raise LackingError(
                 problem,
                 f"ip address add {segment.server}/{segment.network.prefixlen} dev INTERFACE",
             )
-        if interface in used:
-            problem = f"segments {used[interface]} and {name} are both on interface {interface}"
-            raise LackingError(problem, "give each segment an interface of its own")
-        used[interface] = name
-    return {name: sockets.dhcp(interface, wire.ports.dhcp) for interface, name in used.items()}
+        wires.setdefault(interface, []).append(name)
+    return wires

@@ -12,13 +12,15 @@ from ipaddress import IPv4Address
 from daskel.core.boot.address import Lease, Leases
 from daskel.core.boot.answer import Answers
 from daskel.core.boot.files import Files
-from daskel.core.boot.identity import Who, by_address
+from daskel.core.boot.identity import Who, by_address, by_mac
 from daskel.core.boot.once import Assignments
+from daskel.core.boot.segments import of_peer
 from daskel.core.boot.stages import Event, Malformed, Seen
 from daskel.core.boot.wire import Wire
 from daskel.core.site.model import Site
 from daskel.store.database import Store
 from daskel.system.beneath import FilesFolder
+from daskel.system.neighbours import hardware_of
 from daskel.system.tree import Tree
 
 _log = logging.getLogger(__name__)
@@ -59,6 +61,7 @@ class Shared:
         self.site, self.trees = site, trees
         self.computed = Files(site, self.wire.ports)
         self.answers = Answers(site, self.leases, self.wire.ports)
+        self.known = {bytes.fromhex(mac.replace(":", "")) for mac in site.by_mac}
         self.by_export = {tree.fsid: tree for tree in trees.values()}
 
     def emit(self, event: Event) -> None:
@@ -95,8 +98,15 @@ class Shared:
         if leases:
             await asyncio.get_running_loop().run_in_executor(self._writer, self._store.keep, leases)
 
-    def who(self, address: IPv4Address) -> Who:
-        return by_address(self.site, self.leases, address, time.time())
+    def caller(self, server: IPv4Address, peer: str) -> tuple[str, Who]:
+        """The segment and the machine that reached `server` from the address of a socket."""
+        address = self.wire.inside(server, peer)
+        segment = of_peer(self.site, server, address)
+        who = by_address(self.site, self.leases, address, time.time())
+        if who.mac is None and not self.wire.loopback:  # another server gave it the address
+            mac = hardware_of(address)
+            who = by_mac(self.site, mac, address) if mac else who
+        return segment, who
 
     def malformed(self, service: str, reason: str) -> None:
         """Count it, and say so at once the first time, then every ten seconds at most."""

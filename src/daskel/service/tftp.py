@@ -1,4 +1,4 @@
-"""TFTP: one listening socket per segment, one connected socket per transfer."""
+"""TFTP: one listening socket per server address, one connected socket per transfer."""
 
 from __future__ import annotations
 
@@ -29,11 +29,11 @@ Peer = tuple[str, int]
 
 
 class TftpService:
-    """The files of one site on one segment's server address."""
+    """The files of one site on one server address."""
 
-    def __init__(self, shared: Shared, segment: str) -> None:
-        self._shared, self._segment = shared, segment
-        self._address = shared.wire.outside(shared.site.segments[segment].server)
+    def __init__(self, shared: Shared, server: IPv4Address) -> None:
+        self._shared, self._server = shared, server
+        self._address = shared.wire.outside(server)
         self._sock = udp(self._address, shared.wire.ports.tftp)
         self._sessions: dict[Peer, _Session] = {}
 
@@ -86,9 +86,8 @@ class TftpService:
             return self._refuse(peer, ErrorCode.ILLEGAL, f"mode {request.mode[:20]}: ask for octet")
         if len(self._sessions) >= _MOST_TRANSFERS:
             return self._shared.malformed("tftp", f"more than {_MOST_TRANSFERS} transfers at once")
-        segment = self._shared.site.segments[self._segment]
-        who = self._shared.who(IPv4Address(self._shared.wire.inside(segment, peer[0])))
-        opened = open_content(self._shared, self._segment, request.path, who, "tftp")
+        segment, who = self._shared.caller(self._server, peer[0])
+        opened = open_content(self._shared, segment, request.path, who, "tftp")
         if isinstance(opened, NotOpened):
             code = ErrorCode.ACCESS if opened.refused else ErrorCode.NOT_FOUND
             return self._refuse(peer, code, opened.reason)

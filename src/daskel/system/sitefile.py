@@ -12,6 +12,7 @@ from pathlib import Path
 
 from daskel.core.boot.answer import check_sizes
 from daskel.core.boot.arguments import check_arguments
+from daskel.core.boot.bootfile import NONE, check_boot_files
 from daskel.core.boot.files import check_files
 from daskel.core.boot.loader import MACHINES, image_path
 from daskel.core.boot.options import check_options
@@ -20,6 +21,7 @@ from daskel.core.site.check import check
 from daskel.core.site.finding import Finding, Severity, did_you_mean
 from daskel.core.site.images import HEAD, initrd_kind, kernel_kind, kernel_processor, misfit
 from daskel.core.site.included import Text, includes, template_files
+from daskel.core.site.layers import layer_tables
 from daskel.core.site.model import Site
 from daskel.core.site.parse import parse, place
 from daskel.core.site.positions import Origin
@@ -147,6 +149,7 @@ def load_checked(
         names = None if only is None else [name for name in only if name in file.site.clients]
         file.findings += check(file.site, names)
         file.findings += check_options(file.site)
+        file.findings += check_boot_files(file.site)
         file.findings += check_arguments(file.site, Ports(), names)
         file.findings += check_files(file.site, Ports(), names)
         file.findings += check_sizes(file.site, Ports())
@@ -189,9 +192,30 @@ def _boot_files(file: SiteFile, site: Site, folder: FilesFolder) -> Iterator[Fin
                 problem = f"{key} {path} of loadout {name}: {(error.strerror or '').lower()}"
                 remedy = _nearest(folder.folder, path or "")
                 yield Finding(Severity.ERROR, origin, problem, remedy)
+    yield from _written_boot_files(site, folder)
     for loader in site.settings.loaders:
         yield from _loader_image(site, folder, loader)
     folder.close()
+
+
+def _written_boot_files(site: Site, folder: FilesFolder) -> Iterator[Finding]:
+    """What boot-file names; templates and URLs are left to the clients."""
+    for where, table in layer_tables(site):
+        for firmware, path in table.boot_file.items():
+            if path == NONE or "{" in path or "://" in path:
+                continue
+            origin = site.origin(*where, "boot-file", firmware)
+            try:
+                head, size = _head(folder, path)
+            except OSError as error:
+                problem = f"boot file {path}: {(error.strerror or '').lower()}"
+                yield Finding(Severity.ERROR, origin, problem, _nearest(folder.folder, path))
+                continue
+            loader = firmware.removesuffix("-http")
+            wrong = misfit(head, size, MACHINES[loader]) if loader in MACHINES else None
+            if wrong:
+                remedy = f"name one for {firmware}"
+                yield Finding(Severity.ERROR, origin, f"boot file {path} {wrong}", remedy)
 
 
 def _loader_image(site: Site, folder: FilesFolder, loader: str) -> Iterator[Finding]:

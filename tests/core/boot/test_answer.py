@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from ipaddress import IPv4Address
+from typing import Any
 
 import pytest
 from hypothesis import settings
@@ -15,9 +16,9 @@ from daskel.core.boot.answer import Answer, Answers
 from daskel.core.boot.stages import Addressed, GivenBack, Refused, Seen
 from daskel.core.boot.wire import Ports
 from daskel.core.dhcp.options import Code
-from daskel.core.dhcp.packet import MessageType, Packet, parse, serialise
+from daskel.core.dhcp.packet import BROADCAST_FLAG, NOWHERE, MessageType, Packet, parse, serialise
 from daskel.core.dhcp.pxe import Firmware
-from daskel.core.dhcp.responder import BROADCAST, destination
+from daskel.core.dhcp.responder import BROADCAST, Destination, destination
 from daskel.core.site.model import Site
 from daskel.rehearse.firmware import SYSTEM, Face, discover, renewal, request
 from tests.conftest import DEMO, site_from
@@ -195,19 +196,24 @@ def test_seen_names_the_firmware() -> None:
     assert (seen.who.name, seen.firmware, seen.segment) == ("tide-01", "x86 BIOS", "tideroom")
 
 
+HARDWARE = bytes.fromhex(TIDE.replace(":", ""))
 WHERE = [
-    ({}, MessageType.OFFER, (BROADCAST, False)),
-    ({"giaddr": IPv4Address("10.61.10.1")}, MessageType.OFFER, (IPv4Address("10.61.10.1"), True)),
-    ({"ciaddr": FIXED}, MessageType.ACK, (FIXED, False)),
-    ({"ciaddr": FIXED}, MessageType.NAK, (BROADCAST, False)),
-]
+    ({}, MessageType.OFFER, FIXED, Destination(FIXED, hardware=HARDWARE)),
+    ({"flags": BROADCAST_FLAG}, MessageType.OFFER, FIXED, Destination(BROADCAST)),
+    ({}, MessageType.OFFER, NOWHERE, Destination(BROADCAST)),  # beside another server
+    ({"giaddr": IPv4Address("10.61.10.1")}, MessageType.OFFER, FIXED, Destination(IPv4Address("10.61.10.1"), relay=True)),
+    ({"ciaddr": FIXED}, MessageType.ACK, FIXED, Destination(FIXED)),
+    ({"ciaddr": FIXED}, MessageType.NAK, NOWHERE, Destination(BROADCAST)),
+]  # fmt: skip
 
 
-@pytest.mark.parametrize(("fields", "kind", "expected"), WHERE)
+@pytest.mark.parametrize(("fields", "kind", "given", "expected"), WHERE)
 def test_where_replies_go(
-    fields: dict[str, IPv4Address], kind: MessageType, expected: tuple[IPv4Address, bool]
+    fields: dict[str, Any], kind: MessageType, given: IPv4Address, expected: Destination
 ) -> None:
-    assert destination(Packet(1, 1, bytes(16), **fields), kind) == expected
+    asked = Packet(1, 1, HARDWARE.ljust(16, b"\0"), **fields)
+    sent = Packet(2, 1, asked.chaddr, {53: bytes((kind,))}, yiaddr=given)
+    assert destination(asked, sent) == expected
 
 
 class NeverTwice(RuleBasedStateMachine):

@@ -20,6 +20,7 @@ from daskel.core.boot.files import (
 )
 from daskel.core.boot.identity import Who
 from daskel.core.boot.loader import Entry, config_mac, configuration
+from daskel.core.boot.segments import of_peer
 from daskel.core.boot.stages import (
     Addressed,
     Event,
@@ -34,7 +35,7 @@ from daskel.core.boot.stages import (
 from daskel.core.boot.wire import Ports, Wire
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
-from tests.conftest import DEMO, site_from
+from tests.conftest import DEMO, SERVER, site_from
 
 PATHS = [
     (b"loader/bios.img", "loader/bios.img"),
@@ -208,9 +209,10 @@ def test_stages(events: list[Event], stage: Stage | None) -> None:
 
 
 def test_the_practice_wire_leads_there_and_back(demo_site: Site) -> None:
-    wire, segment = Wire(Ports.from_base(20000), loopback=True), demo_site.segments["boathouse"]
+    wire, server = Wire(Ports.from_base(20000), loopback=True), SERVER
     outside = wire.outside(IPv4Address("10.61.10.140"))
     assert outside == "127.61.10.140"
-    assert wire.inside(segment, outside) == IPv4Address("10.61.10.140")
-    assert wire.segment_of(demo_site, "127.61.10.1")[0] == "boathouse"
-    assert Wire().outside(segment.server) == "10.61.10.1"
+    assert wire.inside(server, outside) == IPv4Address("10.61.10.140")
+    assert of_peer(demo_site, server, IPv4Address("10.61.10.140")) == "boathouse"
+    assert of_peer(demo_site, server, IPv4Address("10.99.0.1")) == "tideroom"
+    assert Wire().outside(server) == "10.61.8.1"

@@ -22,6 +22,7 @@ class LeaseState(Enum):
     OFFERED = "offered"  # in memory only
     BOUND = "bound"
     RELEASED = "released"
+    ELSEWHERE = "elsewhere"  # another DHCP server gave it
     DECLINED = "declined"
 
 
@@ -68,7 +69,8 @@ class Leases:
     def machine_at(self, address: IPv4Address, now: float) -> str | None:
         """The MAC address of the machine that has `address` now."""
         lease = self._by_address.get(address)
-        return lease.mac if lease and lease.state is LeaseState.BOUND and lease.holds(now) else None
+        has = (LeaseState.BOUND, LeaseState.ELSEWHERE)
+        return lease.mac if lease and lease.state in has and lease.holds(now) else None
 
     def architecture_of(self, mac: str) -> int | None:
         """The architecture type that a machine's firmware sent last, on any segment."""

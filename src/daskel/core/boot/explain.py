@@ -8,16 +8,18 @@ from __future__ import annotations
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
-from daskel.core.boot.answer import DISK_BOOT, Answers, Setting
+from daskel.core.boot.answer import DISK_BOOT, Answers
 from daskel.core.boot.arguments import compose, export_path, nfs_root
+from daskel.core.boot.bootfile import BootFile
 from daskel.core.boot.files import client_paths, grub_text, written_text
 from daskel.core.boot.identity import Who
-from daskel.core.boot.loader import boot_file, config_path, wants_loader
+from daskel.core.boot.loader import config_path, wants_loader
+from daskel.core.boot.reply import Question, Setting
 from daskel.core.boot.stages import Refused
 from daskel.core.boot.wire import Ports
 from daskel.core.dhcp import options
-from daskel.core.dhcp.packet import Packet, serialise
-from daskel.core.dhcp.pxe import Firmware
+from daskel.core.dhcp.packet import NOWHERE, Packet, serialise
+from daskel.core.dhcp.pxe import BootRequest
 from daskel.core.site.layers import Effective, Overridden, Sourced, effective
 from daskel.core.site.model import Site
 from daskel.core.site.positions import Origin
@@ -57,29 +59,42 @@ def explain(answers: Answers, name: str, discover: Packet, now: float) -> Explan
 
     Raises KeyError for an unknown name, ValueError for a client on no segment, and ArgumentError.
     """
-    site, ports = answers.site, answers.ports
+    site, ports = answers.site, answers.replies.ports
     found = effective(site, name)
     if found.segment is None or found.segment.value not in site.segments:
         raise ValueError(f"client {name} is on no segment")
     segment = found.segment.value
-    question = answers.question(segment, discover, now)
+    question = answers.replies.question(segment, discover, now)
     answer = answers.dhcp(segment, discover, now, unicast=False)
-    refusal = next((e.reason for e in answer.events if isinstance(e, Refused)), "")
-    if answer.reply is None:
+    file = answers.replies.plan(question).file
+    mode, given = site.segments[segment].dhcp, found.address.value if found.address else NOWHERE
+    if answer.reply is not None:
+        steps = [_dhcp(answers, found, answer.reply, question)]
+        given = answer.reply.yiaddr if mode == "full" else given
+    elif mode == "full":
+        refusal = next((e.reason for e in answer.events if isinstance(e, Refused)), "")
         return Explanation(name, found.mac.value, segment, (), found.overridden, refusal)
-    settings = {setting.code: setting for setting in answers.settings(question)}
-    steps = [_dhcp(site, found, answer.reply, discover.limit, settings)]
-    firmware = question.boot.firmware if question.boot else None
+    else:
+        steps = [_elsewhere(site, segment, mode)]
     local = not wants_loader(found)
-    problem = answers.no_loader(question)
-    if firmware is not None and not local and not problem:
-        steps += _boot(site, found, firmware, ports, answer.reply.yiaddr)
+    if file.path is not None and question.boot:
+        steps += _boot(site, found, question.boot, file, ports, given)
+    elif file.origin is not None:
+        steps.append(Step("Boot", (Line("boot file", "none", file.origin),)))
     elif local:
         why = DISK_BOOT if found.loadout else "nothing: it has no loadout"
         steps.append(Step("Boot", (Line("boots", why, found.boot.origin if found.boot else None),)))
-    steps += _written(site, found, ports, answer.reply.yiaddr)
+    steps += _written(site, found, ports, given)
     overridden = found.overridden
-    return Explanation(name, found.mac.value, segment, tuple(steps), overridden, problem or "")
+    return Explanation(name, found.mac.value, segment, tuple(steps), overridden, file.problem)
+
+
+def _elsewhere(site: Site, segment: str, mode: str) -> Step:
+    """The step that another DHCP server does alone."""
+    origin = site.origin("segment", segment, "dhcp")
+    told = f"another DHCP server alone; daskel handoff {segment} says what it must send"
+    text = "another DHCP server; Daskel adds nothing" if mode == "proxy" else told
+    return Step("DHCP reply", (Line("sent by", text, origin),))
 
 
 def _written(site: Site, found: Effective, ports: Ports, address: IPv4Address) -> list[Step]:
@@ -93,17 +108,21 @@ def _written(site: Site, found: Effective, ports: Ports, address: IPv4Address) -
     return steps
 
 
-def _dhcp(
-    site: Site, found: Effective, reply: Packet, limit: int, settings: dict[int, Setting]
-) -> Step:
-    segment = found.segment.value if found.segment else ""
+def _dhcp(answers: Answers, found: Effective, reply: Packet, question: Question) -> Step:
+    site, segment, plan = answers.site, question.segment, answers.replies.plan(question)
+    settings: dict[int, Setting] = {setting.code: setting for setting in plan.settings}
     given = found.address.origin if found.address else site.origin("segment", segment, "pool")
     server = site.origin("segment", segment, "server")
+    address = Line("address", str(reply.yiaddr), given)
+    if reply.yiaddr == NOWHERE:
+        text = "given by another DHCP server; this offer adds where to boot"
+        address = Line("address", text, site.origin("segment", segment, "dhcp"))
     lines = [
-        Line("address", str(reply.yiaddr), given),
+        address,
         Line("next server", str(reply.siaddr), server),
-        Line("boot file", reply.file.decode(errors="replace") or "(none)"),
+        Line("boot file", reply.file.decode(errors="replace") or "(none)", plan.file.origin),
     ]
+    limit = question.request.limit
     dropped = serialise(reply, limit)[1]
     names = {option.code: name for name, option in site.options.items() if not option.inside}
     for code, value in reply.options.items():
@@ -118,13 +137,17 @@ def _dhcp(
 
 
 def _boot(
-    site: Site, found: Effective, firmware: Firmware, ports: Ports, address: IPv4Address
-) -> list[Step]:
-    assert found.segment and found.boot and found.loadout and found.loadout_name
+    site: Site, found: Effective, boot: BootRequest, file: BootFile, ports: Ports,
+    address: IPv4Address,
+) -> list[Step]:  # fmt: skip
+    over = "http" if boot.over_http else "tftp"
+    loaded = Line(f"over {over.upper()}", file.path or "", file.origin)
+    if file.origin is not None or not (found.loadout and found.loadout_name):
+        return [Step("Boot file", (loaded,))]
+    assert found.segment and found.boot
     segment = site.segments[found.segment.value]
     loadout, place = found.loadout, ("loadout", found.loadout_name)
     arguments = compose(site, found, segment, ports, address)
-    over = "http" if firmware.over_http else "tftp"
     asked = Line(f"over {over.upper()}", config_path(found.mac.value))
     line = " ".join(argument.value for argument in arguments)
     who = Who(found.name, found.mac.value, address)
@@ -144,7 +167,7 @@ def _boot(
         files.append(Line("kernel", loadout.kernel, site.origin(*place, "kernel")))
     files += [Line("initrd", path, site.origin(*place, "initrd")) for path in loadout.initrd]
     steps = [
-        Step("Boot loader", (Line(f"over {over.upper()}", boot_file(firmware, segment, ports)),)),
+        Step("Boot loader", (loaded,)),
         Step("Loader configuration", (asked,), text),
         Step("Kernel", tuple(files)),
         Step("Command line", tuple(map(_argument, arguments)), line),

@@ -44,6 +44,7 @@ class Seen(Event):
     vendor_class: str
     architecture: int | None = None
     machine_id: str = ""  # hexadecimal, option 97; empty when it has none
+    relay: str = ""  # the relay agent that passed it on, with what it says of the port
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,6 +62,7 @@ class Addressed(Event):
     boot_file: str | None
     renewed: bool
     firmware: bool = False  # it was the firmware that asked
+    by: IPv4Address | None = None  # another DHCP server, which was heard
 
 
 @dataclass(frozen=True, slots=True)

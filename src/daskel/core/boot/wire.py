@@ -5,8 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 
-from daskel.core.site.model import Segment, Site
-
 
 @dataclass(frozen=True)
 class Ports:
@@ -16,11 +14,12 @@ class Ports:
     tftp: int = 69
     http: int = 80
     nfs: int = 2049
+    pxe: int = 4011
 
     @classmethod
     def from_base(cls, base: int) -> Ports:
         """The standard ports, moved up by `base`, so that no privilege is needed."""
-        return cls(cls.dhcp + base, cls.tftp + base, cls.http + base, cls.nfs + base)
+        return cls(*(port + base for port in (cls.dhcp, cls.tftp, cls.http, cls.nfs, cls.pxe)))
 
 
 @dataclass(frozen=True)
@@ -36,13 +35,9 @@ class Wire:
         found = IPv4Address(127 << 24 | int(address) & 0xFFFFFF) if self.loopback else address
         return str(found)
 
-    def segment_of(self, site: Site, bound: str) -> tuple[str, Segment]:
-        """The segment whose server address a socket is bound to."""
-        return next((n, s) for n, s in site.served.items() if self.outside(s.server) == bound)
-
-    def inside(self, segment: Segment, address: str) -> IPv4Address:
-        """The site's address of a peer that reached the segment's server address."""
+    def inside(self, server: IPv4Address, address: str) -> IPv4Address:
+        """The site's address of a peer that reached a server address of the site."""
         found = IPv4Address(address)
         if not self.loopback:
             return found
-        return IPv4Address(int(segment.server) & 0xFF000000 | int(found) & 0xFFFFFF)
+        return IPv4Address(int(server) & 0xFF000000 | int(found) & 0xFFFFFF)

@@ -131,7 +131,8 @@ def serialise(packet: Packet, limit: int = DEFAULT_LIMIT) -> tuple[bytes, tuple[
 
     Options come in the order of the mapping, which is also their rank: what does not fit into
     the options field goes into sname, then file (RFC 2131 4.1, option 52), and the rest is left
-    out from the end. A boot file name gives way to the options and becomes option 67.
+    out from the end. A boot file name gives way to the options and becomes option 67. The relay
+    agent's option is never left out, and is the last one (RFC 3046 2.2).
     """
     for overload in (0, 2, 3):
         areas, dropped = _fill(packet, limit, overload)
@@ -154,9 +155,11 @@ def serialise(packet: Packet, limit: int = DEFAULT_LIMIT) -> tuple[bytes, tuple[
 def _fill(packet: Packet, limit: int, overload: int) -> tuple[dict[str, bytes], tuple[int, ...]]:
     """What each area of the message holds, and the codes of options that found no place."""
     options = dict(packet.options)
+    relay = options.pop(Code.RELAY_AGENT, None)
+    last = encode_option(Code.RELAY_AGENT, relay) if relay is not None else b""
     if overload & 1 and packet.file:
         options = _after_type(options, Code.BOOT_FILE, packet.file)
-    room = {"options": limit - _FIXED - 1 - (3 if overload else 0)}
+    room = {"options": limit - _FIXED - 1 - (3 if overload else 0) - len(last)}
     if overload & 1:
         room["file"] = _FILE - 1
     if overload & 2 and not packet.sname:
@@ -173,6 +176,7 @@ def _fill(packet: Packet, limit: int, overload: int) -> tuple[dict[str, bytes], 
     areas = {name: area for name, area in areas.items() if area or name == "options"}
     if used:
         areas["options"] += encode_option(Code.OVERLOAD, bytes((used,)))
+    areas["options"] += last
     return {name: area + bytes((Code.END,)) for name, area in areas.items()}, tuple(dropped)
 
 

@@ -5,6 +5,7 @@ What each firmware needs in its reply is measured with real firmware by `tests/v
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from enum import Enum
 
@@ -72,6 +73,20 @@ def processor(architecture: int) -> str | None:
     return next((name for name, of in _PROCESSORS.items() if architecture in of), None)
 
 
+_SHORT = {
+    0: "bios", 6: "uefi-x86", 7: "uefi-x64", 9: "uefi-x64", 10: "uefi-arm", 11: "uefi-arm64",
+    15: "uefi-x86-http", 16: "uefi-x64-http", 18: "uefi-arm-http", 19: "uefi-arm64-http",
+    20: "bios-http", 25: "uefi-riscv32", 26: "uefi-riscv32-http", 27: "uefi-riscv64",
+    28: "uefi-riscv64-http",
+}  # fmt: skip
+
+
+def architecture_name(number: int) -> str:
+    """The name that a site file has for an architecture type, made from the registry's."""
+    known = ARCHITECTURES.get(number, f"type {number}")
+    return _SHORT.get(number) or re.sub(r"[^a-z0-9]+", "-", known.lower()).strip("-")
+
+
 class Firmware(Enum):
     """The kinds of firmware that Daskel has a boot loader for, by the name that people type."""
 
@@ -117,10 +132,24 @@ class BootRequest:
     architecture: int
     vendor_class: bytes
     machine_id: bytes = b""
+    user_class: bytes = b""  # option 77 as it came
 
     @property
     def firmware(self) -> Firmware | None:
         return _FIRMWARE.get(self.architecture)
+
+    @property
+    def over_http(self) -> bool:
+        return self.vendor_class.startswith(HTTP_CLASS)
+
+    @property
+    def user_classes(self) -> tuple[str, ...]:
+        """The names in option 77: with a length before each (RFC 3004 4), or written plainly."""
+        names, at, data = [], 0, self.user_class
+        while at < len(data) and at + 1 + data[at] <= len(data) and data[at]:
+            names.append(data[at + 1 : at + 1 + data[at]].decode("latin-1"))
+            at += 1 + data[at]
+        return tuple(names) if at == len(data) else (data.decode("latin-1"),)
 
     @property
     def described(self) -> str:
@@ -135,12 +164,15 @@ def boot_request(packet: Packet) -> BootRequest | None:
         return None
     architecture = packet.options.get(Code.ARCHITECTURE, b"")
     machine_id = packet.options.get(Code.MACHINE_ID, b"")
+    user_class = packet.options.get(Code.USER_CLASS, b"")
     if len(architecture) >= 2:
-        return BootRequest(int.from_bytes(architecture[:2], "big"), vendor_class, machine_id)
+        number = int.from_bytes(architecture[:2], "big")
+        return BootRequest(number, vendor_class, machine_id, user_class)
     # `PXEClient:Arch:00000:UNDI:002001`; firmware without option 93 says it here
     words = vendor_class.split(b":")
     spelled = words[2] if len(words) > 2 and words[1] == b"Arch" else b"0"
-    return BootRequest(int(spelled) if spelled.isdigit() else 0, vendor_class, machine_id)
+    number = int(spelled) if spelled.isdigit() else 0
+    return BootRequest(number, vendor_class, machine_id, user_class)
 
 
 def boot_options(request: BootRequest) -> dict[int, bytes]:

@@ -6,6 +6,7 @@ Whether an address is right is not known here: `boot/address` decides, `boot/ans
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 from enum import Enum
 from ipaddress import IPv4Address
 
@@ -109,13 +110,22 @@ def reply(
     )
 
 
-def destination(request: Packet, kind: MessageType) -> tuple[IPv4Address, bool]:
-    """Where a reply goes, and whether to the server's port there (a relay); RFC 2131 4.1.
+@dataclass(frozen=True, slots=True)
+class Destination:
+    address: IPv4Address
+    relay: bool = False  # to the server's port there
+    hardware: bytes = b""  # the client has no address yet: its frame must be addressed by hand
 
-    A client without an address is reached by broadcast, which every client must accept.
-    """
+
+def destination(request: Packet, sent: Packet) -> Destination:
+    """Where the reply `sent` goes (RFC 2131 4.1). A client that cannot take a datagram before it
+    has its address says so with the broadcast flag."""
     if request.giaddr != NOWHERE:
-        return request.giaddr, True
-    if request.ciaddr != NOWHERE and kind is not MessageType.NAK:
-        return request.ciaddr, False
-    return BROADCAST, False
+        return Destination(request.giaddr, relay=True)
+    if sent.message_type is MessageType.NAK:
+        return Destination(BROADCAST)
+    if request.ciaddr != NOWHERE:
+        return Destination(request.ciaddr)
+    if request.flags & BROADCAST_FLAG or sent.yiaddr == NOWHERE:
+        return Destination(BROADCAST)
+    return Destination(sent.yiaddr, hardware=request.chaddr[:6])

@@ -70,8 +70,13 @@ def _segments(site: Site) -> Iterator[Finding]:
 def _segment(site: Site, name: str, segment: Segment) -> Iterator[Finding]:
     for key in ("server", "router"):
         address: IPv4Address | None = getattr(segment, key)
-        if address is not None:
+        far = key == "server" and segment.relays  # its clients come through a relay agent
+        if address is not None and not far:
             yield from _host_address(site, ("segment", name, key), key, address, segment)
+    if segment.pool and segment.dhcp != "full":
+        problem = f"segment {name} has a pool, and another DHCP server gives the addresses"
+        origin = site.positions.of(("segment", name, "pool"), key=True)
+        yield Finding(Severity.NOTE, origin, problem, 'remove it, or write dhcp = "full"')
     for index, part in enumerate(segment.pool):
         place = ("segment", name, "pool", index)
         if part.first not in segment.network or part.last not in segment.network:
@@ -173,6 +178,8 @@ def _pool_sizes(site: Site) -> Iterator[Finding]:
         if segment_given and client.address is None:
             need[segment_given] += 1
     for name, segment in site.segments.items():
+        if segment.dhcp != "full":
+            continue
         size = sum(part.size for part in segment.pool)
         if need[name] > size:
             have = f"its pool has {size}" if size else "it has no pool"

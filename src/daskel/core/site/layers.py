@@ -5,12 +5,12 @@ From weak to strong: site, segment, groups in the order named, loadout, client.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 from typing import Generic, TypeVar
 
-from daskel.core.site.model import Choice, Client, Group, Loadout, OptionValue, Site
+from daskel.core.site.model import Choice, Client, Group, LayerTable, Loadout, OptionValue, Site
 from daskel.core.site.positions import Origin
 
 Value = TypeVar("Value")
@@ -41,6 +41,7 @@ class Layer:
 
     arguments: Sequence[Sourced[str]]
     options: Mapping[str, Sourced[OptionValue]]
+    boot_files: Mapping[str, Sourced[str]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,6 +59,7 @@ class Effective:
     loadout: Loadout | None
     arguments: tuple[Sourced[str], ...]  # templates not yet filled in
     options: Mapping[str, Sourced[OptionValue]]  # those that are switched on
+    boot_files: tuple[Mapping[str, Sourced[str]], ...]  # by kind of firmware; strongest layer first
     overridden: tuple[Overridden, ...]
 
     @property
@@ -148,6 +150,7 @@ class _Whole:
             loadout=loadout,
             arguments=merge([layer.arguments for layer in layers], self.overridden),
             options=merge_options([layer.options for layer in layers], self.overridden),
+            boot_files=tuple(layer.boot_files for layer in reversed(layers) if layer.boot_files),
             overridden=tuple(self.overridden),
         )
 
@@ -197,11 +200,22 @@ def _layer(site: Site, path: tuple[str, ...]) -> Layer:
     return made
 
 
+def layer_tables(site: Site) -> Iterator[tuple[tuple[str, ...], LayerTable]]:
+    """Every table that is a layer, and its path."""
+    yield ("site",), site.settings
+    yield from ((("segment", name), table) for name, table in site.segments.items())
+    yield from ((("group", name), table) for name, table in site.groups.items())
+    yield from ((("loadout", name), table) for name, table in site.loadouts.items())
+    yield from ((("client", name), table) for name, table in site.clients.items())
+
+
 def _make_layer(site: Site, path: tuple[str, ...]) -> Layer:
     table = site.table(path)
     arguments = [Sourced(a, site.origin(*path, "args", i)) for i, a in enumerate(table.args)]
     options = {k: Sourced(v, site.origin(*path, "options", k)) for k, v in table.options.items()}
-    return Layer(arguments, options)
+    written = table.boot_file.items()
+    boot_files = {k: Sourced(v, site.origin(*path, "boot-file", k)) for k, v in written}
+    return Layer(arguments, options, boot_files)
 
 
 def key_of(argument: str) -> str:

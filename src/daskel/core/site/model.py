@@ -88,6 +88,20 @@ def _names(value: object) -> object:
     return [value] if isinstance(value, str) else value
 
 
+_SRV = re.compile(r"_([A-Za-z0-9-]{1,15})\._(tcp|udp) ([0-9]{1,5})")
+
+
+def _srv(value: object) -> str:
+    text = _text(value, 'a service like "_broker._tcp 443"')
+    if not _SRV.fullmatch(text):
+        raise ValueError('is no service with its port; write one like "_broker._tcp 443"')
+    return text
+
+
+def _list(value: object) -> object:
+    return value if isinstance(value, list) else [value]
+
+
 def _argument(value: object) -> str:
     text = _text(value, 'a kernel argument like "quiet"')
     if not text or not text.isprintable():
@@ -140,6 +154,13 @@ OptionValue = bool | int | str | tuple[bool | int | str, ...]  # false: switched
 Options = dict[str, Annotated[OptionValue, BeforeValidator(_option_value)]]
 
 
+def _boot_files(value: object) -> object:
+    return {"default": value} if isinstance(value, str) else value
+
+
+BootFiles = Annotated[dict[str, Title], BeforeValidator(_boot_files)]
+
+
 class Table(BaseModel):
     """Keys are written with dashes; unknown keys are errors."""
 
@@ -156,6 +177,7 @@ class LayerTable(Table):
 
     args: tuple[Argument, ...] = ()
     options: Options = {}
+    boot_file: BootFiles = {}  # by the name of a [firmware] or an architecture; or `default`
 
 
 class SiteTable(LayerTable):
@@ -169,8 +191,10 @@ class SiteTable(LayerTable):
 class Segment(LayerTable):
     network: Network
     server: Address
-    dhcp: Literal["full"]
+    dhcp: Literal["full", "proxy", "off"]
     interface: str | None = None
+    relays: tuple[Address, ...] = ()  # relay agents that clients may come through
+    shares: str | None = None  # the segment whose wire this one is on, too
     pool: tuple[AddressRange, ...] = ()
     router: Address | None = None
     name_servers: tuple[Address, ...] = ()
@@ -191,6 +215,21 @@ class Option(Table):
     ]
     inside: str | None = None  # the name of the option that carries it
     vendor: str | None = None  # only for clients whose vendor class begins with this
+    srv: Annotated[str, BeforeValidator(_srv)] | None = None  # as a DNS record: `_name._tcp 443`
+
+    @property
+    def service(self) -> tuple[str, str, int] | None:
+        """Service, protocol and port of the SRV record (RFC 2782) that says the same."""
+        match = _SRV.fullmatch(self.srv or "")
+        return (match[1], match[2], int(match[3])) if match else None
+
+
+class FirmwareKind(Table):
+    """A kind of machines, known by what their firmware sends; all that is given must fit."""
+
+    architecture: Annotated[tuple[int | str, ...], BeforeValidator(_list)] = ()
+    vendor_class: str | None = None  # option 60, a pattern with * and ?
+    user_class: str | None = None  # option 77, the same
 
 
 class Root(Table):
@@ -246,6 +285,7 @@ class Client(LayerTable):
 TABLES: dict[str, type[Table]] = {
     "segment": Segment,
     "option": Option,
+    "firmware": FirmwareKind,
     "root": Root,
     "loadout": Loadout,
     "choice": Choice,
@@ -262,6 +302,7 @@ class Site:
     settings: SiteTable
     segments: Mapping[str, Segment]
     options: Mapping[str, Option]
+    firmware: Mapping[str, FirmwareKind]
     roots: Mapping[str, Root]
     loadouts: Mapping[str, Loadout]
     choices: Mapping[str, Choice]

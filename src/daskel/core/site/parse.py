@@ -65,6 +65,7 @@ class _Reading:
             settings=self._settings(),
             segments=tables["segment"],
             options=tables["option"],
+            firmware=tables["firmware"],
             roots=tables["root"],
             loadouts=tables["loadout"],
             choices=tables["choice"],
@@ -197,6 +198,8 @@ class _References:
                 origin = site.positions.of(("choice", name, "default"))
                 self.findings.append(Finding(Severity.INVALID, origin, problem, remedy))
         for name, segment in site.segments.items():
+            if segment.shares is not None:
+                self._known("segment", segment.shares, ("segment", name, "shares"))
             if segment.unknown not in UNKNOWN:
                 known = [*UNKNOWN, *site.loadouts]
                 self._one_of("loadout", segment.unknown, known, ("segment", name, "unknown"))
