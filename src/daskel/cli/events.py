@@ -17,13 +17,14 @@ from daskel.core.boot.stages import (
     Malformed,
     Mounted,
     MountRefused,
+    OtherServer,
     Refused,
     Seen,
     Waits,
 )
 from daskel.core.values import show_duration, show_size
 
-_BAD = (Refused, FileMissing, FileAborted, MountRefused, Malformed)
+_BAD = (Refused, OtherServer, FileMissing, FileAborted, MountRefused, Malformed)
 
 
 def words(event: Event) -> tuple[str, str]:
@@ -44,6 +45,9 @@ def words(event: Event) -> tuple[str, str]:
             return "address", f"{what}{event.address} for {show_duration(event.lease)}{file}"
         case Refused():
             return "refused", event.reason
+        case OtherServer():
+            where = f"on {event.segment}, where Daskel should be the only one"
+            return "other server", f"{event.server} {event.how} {where}"
         case GivenBack():
             why = "is in use by somebody else" if event.declined else "was given back"
             return "address", f"{event.address} {why}"

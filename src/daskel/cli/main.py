@@ -20,6 +20,7 @@ from daskel.cli.output import ExitCode, Output
 from daskel.system.lacking import LackingError
 
 COMMANDS = {  # in the order of the work
+    "survey": "look first: interfaces, networks, ports, and who answers DHCP",
     "new": "write a commented site file, from answers given as options or asked for",
     "client": "list, show, add, change, rename, remove, import and export clients",
     "group": "list, show, add, change and remove groups",

@@ -16,6 +16,7 @@ from daskel.service import sockets
 from daskel.service.dhcp import DhcpService
 from daskel.service.http import HttpService
 from daskel.service.nfs import NfsService
+from daskel.service.others import OtherServers
 from daskel.service.shared import Shared
 from daskel.service.tftp import TftpService
 from daskel.store.database import Store
@@ -40,10 +41,12 @@ class Server:
         self._sockets = _listening(site)
         trees = _trees(site, roots, {})
         self._shared = Shared(site, Store(state), FilesFolder(files), trees, wire, emit)
-        self._simple: list[DhcpService | TftpService] = []
+        self._simple: list[DhcpService | TftpService | OtherServers] = []
         self._streams: list[HttpService | NfsService] = []
         self._tasks: list[asyncio.Task[None]] = []
         self._simple += _dhcp_services(self._shared)
+        if not wire.loopback:
+            self._simple.append(OtherServers(self._shared, _alone_on(site)))
         for server in servers(site):
             self._simple.append(TftpService(self._shared, server))
             self._streams.append(NfsService(self._shared, server))
@@ -138,6 +141,12 @@ def _dhcp_services(shared: Shared) -> list[DhcpService]:
 
 def _direct(site: Site, names: Collection[str]) -> tuple[str, ...]:
     return tuple(name for name in names if not behind_relays(site.segments[name]))
+
+
+def _alone_on(site: Site) -> dict[str, str]:
+    """The wires that Daskel is to be the only DHCP server on, each with a segment of it."""
+    full = {n: s for n, s in site.served.items() if s.dhcp == "full" and not behind_relays(s)}
+    return {interface: names[0] for interface, names in _wires(site, full).items()}
 
 
 _ONLY_4011 = (

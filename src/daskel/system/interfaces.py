@@ -2,24 +2,49 @@
 
 from __future__ import annotations
 
-from ipaddress import IPv4Address
+from dataclasses import dataclass
+from ipaddress import IPv4Address, IPv4Interface
 
 _PERMANENT = 0x80  # IFA_F_PERMANENT: an address without an end, unlike one that came by DHCP
 
 
-def addresses() -> dict[str, dict[IPv4Address, bool]]:
-    """IPv4 addresses by interface name, with whether each is fixed; interfaces without one are
-    there, too."""
+@dataclass(frozen=True, slots=True)
+class Interface:
+    """`addresses` are with whether each is fixed, and not given by DHCP for a time."""
+
+    name: str
+    hardware: str  # 02:61:...; empty for those without
+    link: bool  # a cable is in, and the other end is awake
+    addresses: dict[IPv4Interface, bool]
+
+
+def interfaces() -> list[Interface]:
+    """All of them, without the loopback interface."""
     from pyroute2 import IPRoute  # takes half a second, and few commands look
 
     with IPRoute() as netlink:
-        names = {link["index"]: str(link.get_attr("IFLA_IFNAME")) for link in netlink.get_links()}
-        found: dict[str, dict[IPv4Address, bool]] = {name: {} for name in names.values()}
+        found = {
+            link["index"]: Interface(
+                str(link.get_attr("IFLA_IFNAME")),
+                str(link.get_attr("IFLA_ADDRESS") or ""),
+                link.get_attr("IFLA_OPERSTATE") in ("UP", "UNKNOWN") and bool(link["flags"] & 1),
+                {},
+            )
+            for link in netlink.get_links()
+            if not link["flags"] & 8  # IFF_LOOPBACK
+        }
         for address in netlink.get_addr(family=2):
             text = address.get_attr("IFA_LOCAL") or address.get_attr("IFA_ADDRESS")
             fixed = bool((address.get_attr("IFA_FLAGS") or address["flags"]) & _PERMANENT)
-            found[names[address["index"]]][IPv4Address(text)] = fixed
-    return found
+            if address["index"] in found:
+                whole = IPv4Interface(f"{text}/{address['prefixlen']}")
+                found[address["index"]].addresses[whole] = fixed
+    return list(found.values())
+
+
+def addresses() -> dict[str, dict[IPv4Address, bool]]:
+    """IPv4 addresses by interface name, with whether each is fixed."""
+    return {i.name: {a.ip: fixed for a, fixed in i.addresses.items()} for i in interfaces()}
 
 
 def interface_of(address: IPv4Address) -> str | None:

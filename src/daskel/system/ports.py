@@ -35,6 +35,11 @@ def holder(protocol: str, port: int) -> Holder | None:
     return None
 
 
+def taken(protocol: str, port: int) -> bool:
+    """Somebody has it open, whether or not it may be seen who."""
+    return any(_inodes(protocol, port))
+
+
 def _open_files(process: Path) -> Iterator[str]:
     for descriptor in list((process / "fd").iterdir()):
         with suppress(FileNotFoundError):  # closed meanwhile

@@ -33,6 +33,7 @@ def test_a_datagram(payload: bytes) -> None:
     assert struct.unpack("!HHH", udp[:6]) == (67, 68, len(udp)) and udp[8:] == payload
     pseudo = header[12:20] + struct.pack("!BBH", 0, 17, len(udp))
     assert total(pseudo + udp) == 0xFFFF
+    assert frame.udp_payload(made, 68) == (HERE, payload) and frame.udp_payload(made, 67) is None
 
 
 def test_arp() -> None:
@@ -52,6 +53,7 @@ def test_arp() -> None:
 @given(st.binary(max_size=60))
 def test_noise_is_no_arp(noise: bytes) -> None:
     assert frame.arp_sender(noise) is None or len(noise) >= 42
+    assert frame.udp_payload(noise, 68) is None or len(noise) >= 42
 
 
 def test_echo() -> None:

@@ -20,7 +20,7 @@ from daskel.core.boot.identity import by_mac, refusal
 from daskel.core.boot.proxy import acknowledgement, heard, offer
 from daskel.core.boot.reply import Question, Replies
 from daskel.core.boot.segments import best, where
-from daskel.core.boot.stages import Addressed, Event, GivenBack, Refused, Seen
+from daskel.core.boot.stages import Addressed, Event, GivenBack, OtherServer, Refused, Seen
 from daskel.core.boot.wire import Ports
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.options import name as option_name
@@ -206,7 +206,11 @@ class Answers:
         lease = self.leases.of(q.segment, str(q.who.mac))
         if lease and lease.state is LeaseState.OFFERED:
             self.leases.put(_ended(lease, q.now))
-        return Answer()
+        chosen = q.request.address_option(Code.SERVER_ID)
+        if chosen is None or q.request.message_type is not MessageType.REQUEST:
+            return Answer()
+        event = OtherServer(q.who, q.segment, chosen, "gave this machine an address")
+        return Answer(events=[event])
 
     def _decline(self, q: Question) -> Answer:
         address = q.request.address_option(Code.REQUESTED_ADDRESS)

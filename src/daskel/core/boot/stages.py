@@ -74,6 +74,15 @@ class Refused(Event):
 
 
 @dataclass(frozen=True, slots=True)
+class OtherServer(Event):
+    """Another DHCP server speaks where Daskel is to be the only one."""
+
+    segment: str
+    server: IPv4Address
+    how: str  # "offers 10.61.8.7", or "gave its address to this machine"
+
+
+@dataclass(frozen=True, slots=True)
 class GivenBack(Event):
     """An address that was released, or declined because somebody else has it."""
 

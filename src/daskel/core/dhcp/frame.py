@@ -29,6 +29,20 @@ def datagram(
     return hardware + own + IPV4.to_bytes(2, "big") + header + udp + payload
 
 
+def udp_payload(frame: bytes, port: int) -> tuple[IPv4Address, bytes] | None:
+    """Sender and content of a datagram to `port`, from a frame off the network; None for others."""
+    if len(frame) < 42 or frame[12:14] != IPV4.to_bytes(2, "big") or frame[14] >> 4 != 4:
+        return None
+    udp = 14 + (frame[14] & 15) * 4
+    fragment = int.from_bytes(frame[20:22], "big") & 0x3FFF  # more fragments, or not the first
+    if frame[23] != _UDP_PROTOCOL or fragment or len(frame) < udp + 8:
+        return None
+    target, length = struct.unpack_from("!2xHH", frame, udp)
+    if target != port or length < 8:
+        return None
+    return IPv4Address(frame[26:30]), frame[udp + 8 : udp + length]
+
+
 def _checksum(data: bytes) -> int:
     """RFC 1071."""
     if len(data) % 2:

@@ -1,0 +1,235 @@
+"""Daskel on wires that are not its own alone: another DHCP server, a relay agent, addresses that
+are taken; with real DHCP clients, and every reply read by another program."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from daskel.core.dhcp.pxe import Firmware
+from tests.wire.net import Net, until
+
+CI = "CI" in os.environ  # there a missing permission is a failure
+pytestmark = pytest.mark.skipif(os.geteuid() != 0 and not CI, reason="namespaces need root")
+
+SITE = """format = 1
+[site]
+state = "state.db"
+loaders = ["bios", "uefi-x64"]
+[segment.tideroom]
+network = "10.61.8.0/24"
+server = "10.61.8.1"
+dhcp = "full"
+pool = ["10.61.8.100 - 10.61.8.103"]
+unknown = "lobby"
+[segment.annexe]
+network = "10.61.11.0/24"
+server = "10.61.11.1"
+dhcp = "full"
+[segment.library]
+network = "10.61.9.0/24"
+server = "10.61.9.1"
+dhcp = "proxy"
+unknown = "lobby"
+[segment.boathouse]
+network = "10.61.10.0/24"
+server = "10.61.8.1"
+relays = ["10.61.10.1"]
+dhcp = "full"
+pool = ["10.61.10.100 - 10.61.10.149"]
+router = "10.61.10.1"
+[loadout.rescue]
+kernel = "rescue/vmlinuz"
+[group.lib]
+segment = "library"
+boot = "rescue"
+[client.lib-01]
+mac = "02:61:09:00:00:01"
+group = "lib"
+[client.tide-01]
+mac = "02:61:08:00:00:01"
+segment = "tideroom"
+boot = "rescue"
+address = "10.61.8.21"
+[client.buoy-1]
+mac = "02:61:0a:00:00:01"
+segment = "boathouse"
+boot = "rescue"
+"""
+PROGRAM = Path(sys.executable).with_name("daskel")
+OTHER = [sys.executable, str(Path(__file__).with_name("other.py"))]
+FACES = ["system", *(firmware.value for firmware in Firmware)]
+GOT = '#!/bin/sh\n[ "$1" = bound ] && echo "$ip $siaddr $router" > "$GOT"\nexit 0\n'
+
+
+class Lab:
+    """The whole of it: server, the library's other server, a relay agent, three clients."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder, self.net = folder, Net()
+        (folder / "daskel.toml").write_text(SITE)
+        (folder / "roots").mkdir()
+        kernel = folder / "files/rescue/vmlinuz"
+        kernel.parent.mkdir(parents=True)
+        kernel.write_bytes(bytes(0x202) + b"HdrS" + bytes(1000))
+        script = folder / "got.sh"
+        script.write_text(GOT)
+        script.chmod(0o755)
+
+    def open(self) -> None:
+        net, log = self.net, self.folder / "other.log"
+        for name in ("server", "lib", "tide", "far", "relay", "rival"):
+            net.add(name)
+        for bridge, address in (
+            ("tide0", "10.61.8.1/24"),
+            ("lib0", "10.61.9.1/24"),
+            ("annexe0", "10.61.11.1/24"),
+        ):
+            net.wire(bridge, address)
+        net.wire("far0")
+        net.plug("lib0", "lib", "eth0", "02:61:09:00:00:01")
+        net.plug("tide0", "tide", "eth0", "02:61:08:00:00:01")
+        net.plug("far0", "far", "eth0", "02:61:0a:00:00:01")
+        net.plug("lib0", "rival", "lib", "", "10.61.9.250/24")
+        net.plug("annexe0", "rival", "annexe", "", "10.61.11.250/24")
+        net.plug("tide0", "rival", "tide")
+        net.plug("tide0", "relay", "near", "", "10.61.8.2/24")
+        net.plug("far0", "relay", "far", "", "10.61.10.1/24")
+        net.run("relay", "sysctl -q -w net.ipv4.ip_forward=1")
+        net.run("server", "ip route add 10.61.10.0/24 via 10.61.8.2")
+        for interface, number in (("lib", 9), ("annexe", 11)):
+            own, given = f"10.61.{number}.250", f"10.61.{number}.77"
+            net.start("rival", *OTHER, "server", interface, own, given, log=log)
+        net.start("relay", *OTHER, "relay", "near", "far", "10.61.10.1", "10.61.8.1", log=log)
+        self.capture = net.start("server", "tshark", "-q", "-i", "any", "-f",
+            "udp port 67 or 68 or 4011", "-w", self.pcap, log=self.folder / "tshark.log")  # fmt: skip
+        until(lambda: self.pcap.exists() and self.pcap.stat().st_size, "no capture")
+        self.serve = net.start(
+            "server",
+            PROGRAM,
+            "serve",
+            "--json",
+            "--site",
+            self.folder / "daskel.toml",
+            log=self.log,
+        )
+        until(lambda: self.events("ready"), self.log.read_text)
+
+    @property
+    def pcap(self) -> Path:
+        return self.folder / "wire.pcapng"
+
+    @property
+    def log(self) -> Path:
+        return self.folder / "serve.log"
+
+    def events(self, name: str) -> list[dict[str, Any]]:
+        whole = self.log.read_text().rpartition("\n")[0]
+        return [
+            event for line in whole.splitlines() if (event := json.loads(line))["event"] == name
+        ]
+
+    def address(self, name: str, *more: str) -> list[str]:
+        """What busybox's DHCP client gets: its address, next server, router."""
+        got = self.folder / f"{name}.got"
+        got.unlink(missing_ok=True)
+        self.net.run(
+            name,
+            f"env GOT={got} busybox udhcpc -i eth0 -n -q -f -t 8 -s {self.folder}/got.sh",
+            *more,
+        )
+        return got.read_text().split()
+
+    def survey(self, name: str, interface: str = "eth0") -> list[dict[str, Any]]:
+        found = json.loads(self.net.run(name, f"{PROGRAM} survey --wire {interface} --json"))
+        offers: list[dict[str, Any]] = found["offers"]
+        return offers
+
+
+@pytest.fixture(scope="module")
+def lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
+    found = Lab(tmp_path_factory.mktemp("wire"))
+    try:
+        found.open()
+        yield found
+    finally:
+        found.net.close()
+
+
+def test_beside_another_server(lab: Lab) -> None:
+    """The other one gives the address; Daskel hears it, and knows who asks for files later."""
+    assert lab.address("lib")[0] == "10.61.9.77"
+    until(lambda: lab.events("addressed"), lab.log.read_text)
+    heard = lab.events("addressed")[-1]
+    assert (heard["client"], heard["address"], heard["by"]) == (
+        "lib-01",
+        "10.61.9.77",
+        "10.61.9.250",
+    )
+
+
+def test_a_survey_sees_both(lab: Lab) -> None:
+    """With the face of each firmware, for a machine that is not in the site."""
+    offers = lab.survey("tide")
+    assert {o["server"] for o in offers} == {"10.61.8.1"}
+    found = {(o["server"], o["asked_as"], o["address"], o["boot_file"]) for o in lab.survey("lib")}
+    assert found == {
+        *(("10.61.9.250", face, "10.61.9.77", None) for face in FACES),
+        ("10.61.9.1", "bios", None, "loader/bios.img"),
+        ("10.61.9.1", "uefi", None, "loader/uefi-x64.efi"),
+        ("10.61.9.1", "uefi-http", None, "http://10.61.9.1/loader/uefi-x64.efi"),
+    }
+
+
+def test_through_the_relay_agent(lab: Lab) -> None:
+    address, server, router = lab.address("far")
+    assert address.startswith("10.61.10.1") and (server, router) == ("10.61.8.1", "10.61.10.1")
+    seen = lab.events("seen")[-1]
+    assert seen["client"] == "buoy-1" and seen["relay"] == "10.61.10.1 far0"
+    again = lab.address("far")
+    assert again[0] == address
+
+
+def test_addresses_that_somebody_has_are_not_offered(lab: Lab) -> None:
+    """Its own address is given at once; of the pool, one that nobody answers for."""
+    assert lab.address("tide")[0] == "10.61.8.21"
+    for number in (100, 101, 102):
+        lab.net.run("rival", f"ip address add 10.61.8.{number}/32 dev tide")
+    lab.net.run("tide", "ip link set eth0 address 02:61:ff:00:00:01")
+    assert lab.address("tide")[0] == "10.61.8.103"
+    lab.net.run("tide", "ip link set eth0 address 02:61:08:00:00:01")
+    taken = {e["address"] for e in lab.events("given-back") if e["declined"]}
+    assert taken and taken <= {"10.61.8.100", "10.61.8.101", "10.61.8.102"}
+    for number in (100, 101, 102):
+        lab.net.run("rival", f"ip address del 10.61.8.{number}/32 dev tide")
+
+
+def test_another_server_where_there_should_be_none(lab: Lab) -> None:
+    until(lambda: lab.events("other-server"), lab.log.read_text)
+    found = lab.events("other-server")[0]
+    assert (found["segment"], found["server"]) == ("annexe", "10.61.11.250")
+    assert "offers 10.61.11.77" in found["how"]
+    assert {e["segment"] for e in lab.events("other-server")} == {"annexe"}
+
+
+def test_every_reply_is_well_formed(lab: Lab) -> None:
+    """The capture of all the above, read by a program that knows the protocols."""
+    lab.capture.terminate()
+    lab.capture.wait(60)
+    fields = "-T fields -e dhcp.option.dhcp -e ip.src -e ip.dst -e eth.dst -e sll.pkttype"
+    sent = lab.net.run(
+        "server", f"tshark -r {lab.pcap} {fields} -Y", "dhcp && ip.src == 10.61.0.0/16"
+    )
+    kinds = [line.split("\t") for line in sent.splitlines()]
+    assert {kind[0] for kind in kinds} >= {"2", "5"}, sent
+    assert any(kind[0] == "2" and kind[2] == "10.61.8.21" for kind in kinds), "unicast, as asked"
+    bad = lab.net.run(
+        "server", f"tshark -r {lab.pcap} -Y", "_ws.malformed || _ws.expert.severity >= 6291456"
+    )
+    assert not bad, bad
