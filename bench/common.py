@@ -45,14 +45,15 @@ address = "10.61.8.21"
 
 
 @contextmanager
-def daskel(large: bytes = b"x") -> Iterator[Path]:
-    """`daskel serve` with the file `large` below `files` and in the root; its folder."""
+def daskel(large: bytes = b"x", more: str = "") -> Iterator[Path]:
+    """`daskel serve` with the file `large` below `files` and in the root, and `more` in its site
+    file; its folder."""
     with tempfile.TemporaryDirectory(prefix="daskel-bench-") as name:
         folder = Path(name)
         for place in ("files", "roots/notebook"):
             (folder / place).mkdir(parents=True)
             (folder / place / "large").write_bytes(large)
-        (folder / "daskel.toml").write_text(SITE)
+        (folder / "daskel.toml").write_text(SITE + more)
         command = [sys.executable, "-m", "daskel", "serve", "--json", "--loopback", str(BASE)]
         process = subprocess.Popen(
             [*command, "--site", str(folder / "daskel.toml")], stdout=subprocess.PIPE, text=True

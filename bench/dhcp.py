@@ -28,14 +28,25 @@ def echo() -> None:
             sock.sendto(data, peer)
 
 
+def _mac(number: int) -> str:
+    return (0x0261F0000000 + number).to_bytes(6, "big").hex(":")
+
+
+def site() -> str:
+    """Clients with places in the pool: what machines that are not in the site may do is limited."""
+    clients = (
+        f'[client.c{n}]\nmac = "{_mac(n)}"\nsegment = "tideroom"\n' for n in range(EXCHANGES)
+    )
+    return "".join(clients)
+
+
 def _messages(count: int) -> deque[tuple[bytes, bytearray]]:
-    """DISCOVER, and REQUEST without its address, of machines that were never seen before."""
+    """DISCOVER, and REQUEST without its address, of one machine after the other."""
     global _serial
     messages: deque[tuple[bytes, bytearray]] = deque()
     for _ in range(count):
         _serial += 1
-        mac = (0x0261F0000000 + _serial).to_bytes(6, "big").hex(":")
-        asked = discover(SYSTEM, mac, _serial)
+        asked = discover(SYSTEM, _mac(_serial % EXCHANGES), _serial)
         offer = Packet(2, _serial, asked.chaddr, {Code.SERVER_ID: SERVER.packed})
         taken = bytearray(serialise(request(SYSTEM, offer))[0])
         messages.append((serialise(asked)[0], taken))
@@ -92,7 +103,7 @@ def echoes() -> float:
 
 
 def main() -> None:
-    with daskel(), beside(echo):
+    with daskel(more=site()), beside(echo):
         time.sleep(0.5)
         title = f"DHCP, four-packet exchanges, committed, {OUTSTANDING} outstanding"
         compare(title, "exchanges/s", exchanges, ("UDP echo / 2", echoes))

@@ -134,6 +134,24 @@ def test_files_over_http(serving: Serving) -> None:
     assert sent[0]["client"] == "tide-01" and sent[0]["size"] == 700000
 
 
+def test_files_of_ones_own_else_those_of_all(serve: Serve, demo_folder: Path) -> None:
+    site = demo_folder / "daskel.toml"
+    more = '\n[file."{{ client.serial }}/*"]\nfolder = "logger"\n'
+    text = site.read_text().replace("[client.buoy-1]", '[client.buoy-1]\nserial = "s4711"')
+    site.write_text(text + more)
+    own = demo_folder / "files/s4711/initrd.img"
+    own.parent.mkdir()
+    own.write_bytes(b"my own")
+    serving = serve(demo_folder)
+    base = f"http://{SERVER}:{serving.wire.ports.http}/s4711"
+    asker = IPv4Address("10.61.10.100")
+    assert http_get(serving.wire, asker, f"{base}/initrd.img") == b"my own"
+    shared = (demo_folder / "files/logger/Image").read_bytes()
+    assert http_get(serving.wire, asker, f"{base}/Image") == shared
+    with pytest.raises(BootError, match="404"):
+        http_get(serving.wire, asker, f"{base}/nothing")
+
+
 def test_a_machine_that_is_reset_begins_anew_at_the_same_port(serving: Serving) -> None:
     first = Request(READ, b"notebook/vmlinuz", "octet", {"blksize": "1000"}).serialise()
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:

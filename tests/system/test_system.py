@@ -5,15 +5,17 @@ from __future__ import annotations
 import os
 import socket
 import sqlite3
+from dataclasses import replace
 from ipaddress import IPv4Address
 from pathlib import Path
 
 import pytest
 
 from daskel.core.boot.address import Lease, LeaseState
+from daskel.core.boot.lobby import Sighting
 from daskel.core.nfs.nfs3 import FileType, NfsError, Status
 from daskel.store.database import Store
-from daskel.store.reading import read_leases
+from daskel.store.reading import read_leases, read_lobby
 from daskel.system import bootloader
 from daskel.system.beneath import FilesFolder
 from daskel.system.lacking import LackingError
@@ -201,6 +203,22 @@ def test_leases_are_there_again(tmp_path: Path) -> None:
     found = Store(path).load()
     assert found.at(LEASE.address) == changed
     assert found.of("tideroom", LEASE.mac) == other
+
+
+def test_an_older_store_is_brought_up_to_date(tmp_path: Path) -> None:
+    path = tmp_path / "state.db"
+    store = Store(path)
+    seen = Sighting("02:61:ff:00:00:01", "tideroom", 0, "PXEClient", "", 1.0, 2.0)
+    store.keep_sightings([seen])
+    store.close()
+    with sqlite3.connect(path) as connection:
+        connection.execute("alter table sightings drop column relay")
+        connection.execute("update schema_version set version = 3")
+    assert read_lobby(path) == [seen]
+    assert list(Store(path).lobby()) == [seen]
+    again = replace(seen, relay="10.61.10.1")
+    Store(path).keep_sightings([again])
+    assert read_lobby(path) == [again]
 
 
 def test_stores_that_cannot_be_used(tmp_path: Path) -> None:

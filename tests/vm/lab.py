@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 import shutil
 import socket
@@ -12,6 +13,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 SERVER = "10.61.8.1"
+_COUNT = itertools.count()
 _OVMF = Path("/usr/share/OVMF")
 
 
@@ -59,7 +61,7 @@ class Lab:
     """Everything in it ends with `close`."""
 
     folder: Path
-    name: str = field(default_factory=lambda: f"daskel-{os.getpid()}")
+    name: str = field(default_factory=lambda: f"daskel-{os.getpid()}-{next(_COUNT)}")
     _processes: list[subprocess.Popen[bytes]] = field(default_factory=list)
     _server: subprocess.Popen[bytes] | None = None
     _clients: list[str] = field(default_factory=list)
@@ -107,6 +109,26 @@ class Lab:
     def server_log(self) -> Path:
         return self.folder / "serve.log"
 
+    def other_server(self, given: str) -> None:
+        """A DHCP server beside Daskel, that gives addresses and knows nothing of booting."""
+        program, own = (
+            Path(__file__).parents[1] / "wire/other.py",
+            SERVER.rpartition(".")[0] + ".250",
+        )
+        self.run("ip", "link", "add", "other", "type", "veth", "peer", "name", "other0")
+        self.run("ip", "link", "set", "other0", "master", "clients", "up")
+        name = f"{self.name}-o"
+        self._ip("netns", "add", name)
+        self._clients.append(name)
+        self.run("ip", "link", "set", "other", "netns", name)
+        for words in (f"address add {own}/24 dev other", "link set other up", "link set lo up"):
+            self._ip("-n", name, *words.split())
+        inside = ["ip", "netns", "exec", name, sys.executable, str(program)]
+        log = (self.folder / "other.log").open("wb")
+        self._processes.append(
+            subprocess.Popen([*inside, "server", "other", own, given], stderr=log)
+        )
+
     def serve(self, site: Path) -> None:
         """`daskel serve` as a user would run it, ready when this returns."""
         program, log = Path(sys.executable).with_name("daskel"), self.server_log
@@ -124,7 +146,7 @@ class Lab:
         self._server.kill()
         self._server.wait()
 
-    def boot(self, name: str, mac: str, firmware: str) -> Machine:
+    def boot(self, name: str, mac: str, firmware: str, card: str = "virtio-net-pci") -> Machine:
         """Switch on an empty machine: bios, uefi or uefi-http."""
         tap = f"tap-{name}"
         self.run("ip", "tuntap", "add", tap, "mode", "tap")
@@ -137,7 +159,7 @@ class Lab:
             "-chardev", f"socket,id=serial,path={serial},server=on,wait=off,logfile={log}",
             "-serial", "chardev:serial",
             "-netdev", f"tap,id=net,ifname={tap},script=no,downscript=no",
-            "-device", f"virtio-net-pci,netdev=net,mac={mac},bootindex=1" + _rom(firmware),
+            "-device", f"{card},netdev=net,mac={mac},bootindex=1" + _rom(firmware),
             *self._firmware(name, firmware),
             log=self.folder / f"{name}.qemu",
         )  # fmt: skip

@@ -77,12 +77,16 @@ args = ["-screen.page", "screen.page=here"]
 [client.tide-05]
 mac = "02:61:08:00:00:05"
 group = "tide"
+[client.tide-06]
+mac = "02:61:08:00:00:06"
+group = "tide"
 [client.tide-04]
 mac = "02:61:08:00:00:04"
 group = "tide"
 address = "10.61.8.24"
 """
 
+POOL = 'pool = ["10.61.8.100 - 10.61.8.199"]\n'
 GREETINGS = {"notebook": "hello from the notebook", "catalogue": "hello from the catalogue"}
 LARGE = random.Random(61).randbytes(3_000_001)
 MACHINES = [  # name, last byte of the MAC address, firmware, root
@@ -95,8 +99,17 @@ PATIENCE = 400.0  # seconds for three emulated machines on two cores
 
 @pytest.fixture(scope="module")
 def lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
-    folder = tmp_path_factory.mktemp("vm")
-    (folder / "daskel.toml").write_text(SITE)
+    yield from _lab(tmp_path_factory.mktemp("vm"), SITE, beside_another=False)
+
+
+@pytest.fixture(scope="module")
+def proxy_lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
+    site = SITE.replace('"full"', '"proxy"').replace(POOL, "")
+    yield from _lab(tmp_path_factory.mktemp("proxy"), site, beside_another=True)
+
+
+def _lab(folder: Path, site: str, *, beside_another: bool) -> Iterator[Lab]:
+    (folder / "daskel.toml").write_text(site)
     (folder / "files" / "notebook").mkdir(parents=True)
     shutil.copy(guest.kernel(), folder / "files" / "notebook" / "vmlinuz")
     guest.write_initrd(folder / "files" / "notebook" / "initrd.img")
@@ -105,6 +118,8 @@ def lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
     found = Lab(folder)
     try:
         found.open()
+        if beside_another:
+            found.other_server("10.61.8.70")
         found.serve(folder / "daskel.toml")
         yield found
     finally:
@@ -129,6 +144,36 @@ def test_three_kinds_of_firmware_boot_to_their_roots(lab: Lab) -> None:
     for name, firmware, root in MACHINES:
         _check(machines[name], name, root)
         _check_log([line for line in text.splitlines() if name in line], firmware, root)
+
+
+def test_the_same_beside_another_dhcp_server(proxy_lab: Lab) -> None:
+    """That one gives the addresses; what to boot, and the root, come from Daskel."""
+    lab = proxy_lab
+    machines = {
+        name: lab.boot(name, f"02:61:08:00:00:{name[-2:]}", firmware)
+        for name, firmware, _ in MACHINES
+    }
+    for machine in machines.values():
+        machine.wait_for("GUEST waits for a key", PATIENCE)
+        machine.press_return()
+        machine.wait_for("GUEST end", PATIENCE)
+    for name, _, root in MACHINES:
+        assert machines[name].said("file") == GREETINGS[root]
+        assert machines[name].said("address").startswith(f"10.61.8.{70 + int(name[-2:])} ")
+        heard = f"10.61.8.{70 + int(name[-2:])} from the DHCP server 10.61.8.250"
+        assert heard in _lines_of(lab, name), lab.server_log.read_text()
+
+
+@pytest.mark.parametrize("kind", ["lab", "proxy_lab"])
+def test_another_network_card(kind: str, request: pytest.FixtureRequest) -> None:
+    """Its ROM fetches all that it boots from; the guest's kernel has no driver for this card."""
+    lab: Lab = request.getfixturevalue(kind)
+    machine = lab.boot("tide-06", "02:61:08:00:00:06", "bios", card="e1000")
+    until = time.monotonic() + PATIENCE
+    while " notebook/initrd.img " not in _lines_of(lab, "tide-06"):
+        assert time.monotonic() < until, lab.server_log.read_text()
+        time.sleep(0.5)
+    machine.process.terminate()
 
 
 def _check(machine: Machine, name: str, root: str) -> None:

@@ -1,5 +1,6 @@
-"""Stand-ins for what else is on a wire: `other.py server ADDRESS GIVEN` is a DHCP server that gives
-one address and knows nothing of booting; `other.py relay OWN FAR SERVER` a relay agent."""
+"""Stand-ins for what else is on a wire: `other.py server INTERFACE OWN GIVEN` is a DHCP server
+that gives addresses from GIVEN on and knows nothing of booting; `other.py relay NEAR FAR OWN SERVER` a
+relay agent."""
 
 from __future__ import annotations
 
@@ -30,7 +31,8 @@ def server(interface: str, own: str, given: str) -> None:
             continue
         options = {53: answers[asked.message_type], 54: IPv4Address(own).packed,
                    51: (600).to_bytes(4, "big"), 1: bytes((255, 255, 255, 0))}  # fmt: skip
-        reply = Packet(2, asked.xid, asked.chaddr, options, flags=0x8000, yiaddr=IPv4Address(given))
+        address = IPv4Address(given) + (asked.chaddr[5] & 15)
+        reply = Packet(2, asked.xid, asked.chaddr, options, flags=0x8000, yiaddr=address)
         sock.sendto(serialise(reply)[0], ("255.255.255.255", 68))
 
 

@@ -104,7 +104,7 @@ class Lab:
         net.run("relay", "sysctl -q -w net.ipv4.ip_forward=1")
         net.run("server", "ip route add 10.61.10.0/24 via 10.61.8.2")
         for interface, number in (("lib", 9), ("annexe", 11)):
-            own, given = f"10.61.{number}.250", f"10.61.{number}.77"
+            own, given = f"10.61.{number}.250", f"10.61.{number}.70"
             net.start("rival", *OTHER, "server", interface, own, given, log=log)
         net.start("relay", *OTHER, "relay", "near", "far", "10.61.10.1", "10.61.8.1", log=log)
         self.capture = net.start("server", "tshark", "-q", "-i", "any", "-f",
@@ -164,12 +164,12 @@ def lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
 
 def test_beside_another_server(lab: Lab) -> None:
     """The other one gives the address; Daskel hears it, and knows who asks for files later."""
-    assert lab.address("lib")[0] == "10.61.9.77"
+    assert lab.address("lib")[0] == "10.61.9.71"
     until(lambda: lab.events("addressed"), lab.log.read_text)
     heard = lab.events("addressed")[-1]
     assert (heard["client"], heard["address"], heard["by"]) == (
         "lib-01",
-        "10.61.9.77",
+        "10.61.9.71",
         "10.61.9.250",
     )
 
@@ -180,7 +180,7 @@ def test_a_survey_sees_both(lab: Lab) -> None:
     assert {o["server"] for o in offers} == {"10.61.8.1"}
     found = {(o["server"], o["asked_as"], o["address"], o["boot_file"]) for o in lab.survey("lib")}
     assert found == {
-        *(("10.61.9.250", face, "10.61.9.77", None) for face in FACES),
+        *(("10.61.9.250", face, "10.61.9.71", None) for face in FACES),
         ("10.61.9.1", "bios", None, "loader/bios.img"),
         ("10.61.9.1", "uefi", None, "loader/uefi-x64.efi"),
         ("10.61.9.1", "uefi-http", None, "http://10.61.9.1/loader/uefi-x64.efi"),
@@ -206,6 +206,8 @@ def test_addresses_that_somebody_has_are_not_offered(lab: Lab) -> None:
     lab.net.run("tide", "ip link set eth0 address 02:61:08:00:00:01")
     taken = {e["address"] for e in lab.events("given-back") if e["declined"]}
     assert taken and taken <= {"10.61.8.100", "10.61.8.101", "10.61.8.102"}
+    told = lab.net.run("server", f"{PROGRAM} status --site {lab.folder}/daskel.toml")
+    assert all(f"{address} of tideroom is not given out" in told for address in taken), told
     for number in (100, 101, 102):
         lab.net.run("rival", f"ip address del 10.61.8.{number}/32 dev tide")
 
@@ -214,7 +216,7 @@ def test_another_server_where_there_should_be_none(lab: Lab) -> None:
     until(lambda: lab.events("other-server"), lab.log.read_text)
     found = lab.events("other-server")[0]
     assert (found["segment"], found["server"]) == ("annexe", "10.61.11.250")
-    assert "offers 10.61.11.77" in found["how"]
+    assert "offers 10.61.11." in found["how"]
     assert {e["segment"] for e in lab.events("other-server")} == {"annexe"}
 
 

@@ -81,11 +81,15 @@ def _list(args: argparse.Namespace, output: Output) -> ExitCode:
         output.print("Nobody waits.")
         return ExitCode.GOOD
     grid = Grid(box=None, header_style="bold", pad_edge=False)
-    for title in ("MAC address", "segment", "firmware", "first seen", "last seen", "times"):
+    relayed = any(s.relay for s in found)
+    titles = ["MAC address", "segment", "firmware", "first seen", "last seen", "times"]
+    for title in [*titles, *(["relay agent"] if relayed else [])]:
         grid.add_column(title)
     for s in found:
         first, last = (f"{show_duration(max(int(now - t), 0))} ago" for t in (s.first, s.last))
-        grid.add_row(s.mac, s.segment, _firmware(s), first, last, str(s.times))
+        grid.add_row(
+            s.mac, s.segment, _firmware(s), first, last, str(s.times), *[s.relay][:relayed]
+        )
     output.console.print(grid)
     return ExitCode.GOOD
 
@@ -99,7 +103,7 @@ def _json(s: Sighting) -> dict[str, object]:
     return {
         "mac": s.mac, "segment": s.segment, "architecture": s.architecture,
         "firmware": _firmware(s), "vendor_class": s.vendor_class, "machine_id": s.machine_id,
-        "first": s.first, "last": s.last, "times": s.times,
+        "first": s.first, "last": s.last, "times": s.times, "relay": s.relay or None,
     }  # fmt: skip
 
 

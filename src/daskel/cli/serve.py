@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import asyncio
+import json
 import logging
 import os
 import resource
@@ -126,6 +127,7 @@ class Log:
     def __init__(self, output: Output) -> None:
         self._output = output
         self.stages: dict[str, Stage] = {}
+        self._flushes = False  # soon
 
     def event(self, event: Event) -> None:
         key = str(event.who)
@@ -162,12 +164,30 @@ class Log:
         self.note("ended", text or "no client came")
 
     def _json(self, value: dict[str, object]) -> None:
-        self._output.json({"time": round(time.time(), 3), **value})
+        line = json.dumps({"time": round(time.time(), 3), **value}, ensure_ascii=False, default=str)
+        self._write(line)
 
     def _line(self, who: str, what: str, rest: str, colour: str) -> None:
-        clock = (time.strftime("%H:%M:%S"), "dim")
-        name = (f"  {who or 'daskel':<17}", "bold" if who else "dim")
-        self._output.print(Text.assemble(clock, name, (f" {what:<13} {rest}", colour)))
+        clock, name = time.strftime("%H:%M:%S"), f"  {who or 'daskel':<17}"
+        if not self._output.console.is_terminal:
+            self._write(f"{clock}{name} {what:<13} {rest}")
+            return
+        shown = (name, "bold" if who else "dim")
+        self._output.print(Text.assemble((clock, "dim"), shown, (f" {what:<13} {rest}", colour)))
+        self._output.out.flush()
+
+    def _write(self, line: str) -> None:
+        """A line now; to its reader when all that has happened at once is written."""
+        self._output.out.write(line + "\n")
+        if not self._flushes:
+            self._flushes = True
+            try:
+                asyncio.get_running_loop().call_soon(self._flush)
+            except RuntimeError:  # before the services run
+                self._flush()
+
+    def _flush(self) -> None:
+        self._flushes = False
         self._output.out.flush()
 
 

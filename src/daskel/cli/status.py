@@ -38,6 +38,10 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     output.print(f"{answer['clients']} clients on {', '.join(answer['segments'])}.")
     stages = ", ".join(f"{count} at {stage}" for stage, count in answer["stages"].items())
     output.print(f"Since it started: {stages or 'no client came'}.")
+    for aside in answer["aside"]:
+        left = show_duration(max(int(aside["until"] - time.time()), 0))
+        where = f"{aside['address']} of {aside['segment']}"
+        output.print(f"{where} is not given out for {left}: another machine was found to have it.")
     if answer["differs"]:
         output.print("The file on disk differs: daskel apply shows how, and takes it over.")
     return ExitCode.GOOD

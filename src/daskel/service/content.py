@@ -8,8 +8,12 @@ from dataclasses import dataclass
 
 from daskel.core.boot.files import Content, FileKind, Missing, PathRefusedError, clean_path
 from daskel.core.boot.identity import Who
+from daskel.core.boot.loader import with_server
 from daskel.core.boot.stages import FileMissing, Waits
 from daskel.service.shared import Shared
+from daskel.system.beneath import FilesFolder
+
+_LARGEST_IMAGE, _MOST_IMAGES = 16 << 20, 16  # bytes of a boot loader, and how many are remembered
 
 
 @dataclass
@@ -62,7 +66,7 @@ def _open(
     if found.data is not None:
         return Opened(found.path, found.kind, len(found.data), found.data, quiet=found.quiet)
     try:
-        descriptor, size = shared.files.open(found.path)
+        descriptor, size = _open_own_or_shared(shared.files, found)
     except OSError as error:
         outside = error.errno in (errno.EXDEV, errno.EACCES, errno.EPERM)
         reasons = {
@@ -72,7 +76,36 @@ def _open(
         }
         reason = reasons.get(error.errno or 0, (error.strerror or "cannot be opened").lower())
         return _missing(shared, who, asked, over, reason, refused=outside)
-    return Opened(found.path, found.kind, size, descriptor=descriptor)
+    opened = Opened(found.path, found.kind, size, descriptor=descriptor)
+    if found.device and (image := _image(shared, opened, found.device)) is not None:
+        opened.data = image
+        opened.close()
+    return opened
+
+
+def _image(shared: Shared, opened: Opened, device: str) -> bytes | None:
+    """A boot loader's image with the server written into it, made once; None when it has no place
+    for one."""
+    status = os.fstat(opened.descriptor)
+    key = (status.st_dev, status.st_ino, status.st_mtime_ns, opened.size, device)
+    if key not in shared.images:
+        if opened.size > _LARGEST_IMAGE:
+            return None
+        if len(shared.images) >= _MOST_IMAGES:
+            shared.images.clear()
+        plain = opened.read(0, opened.size)
+        made = with_server(plain, device)
+        shared.images[key] = None if made == plain else made
+    return shared.images[key]
+
+
+def _open_own_or_shared(files: FilesFolder, found: Content) -> tuple[int, int]:
+    try:
+        return files.open(found.path)
+    except FileNotFoundError:
+        if not found.shared:
+            raise
+        return files.open(found.shared)
 
 
 def _missing(

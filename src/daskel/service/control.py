@@ -58,6 +58,10 @@ class Running:
             "segments": list(self._site.served),
             "stages": dict(counts),
             "by_client": {name: stage.value for name, stage in self._stages.items()},
+            "aside": [
+                {"address": str(lease.address), "segment": lease.segment, "until": lease.expires}
+                for lease in self._server.aside()
+            ],
             "differs": on_disk != self._texts,
         }
 

@@ -11,6 +11,7 @@ from aiohttp.abc import AbstractStreamWriter
 from aiohttp.http_exceptions import HttpProcessingError
 from aiohttp.web import BaseRequest
 
+from daskel.core.boot.files import FileKind
 from daskel.core.boot.identity import Who
 from daskel.core.boot.segments import servers
 from daskel.core.boot.stages import FileAborted, FileSent
@@ -126,7 +127,9 @@ def _on_disk(opened: Opened) -> web.StreamResponse:
 
 def _computed(request: web.Request, opened: Opened) -> web.StreamResponse:
     data = opened.data or b""
-    headers = {"Content-Type": "text/plain; charset=utf-8", "Accept-Ranges": "bytes"}
+    loads = opened.kind is FileKind.LOADER
+    kind = "application/octet-stream" if loads else "text/plain; charset=utf-8"
+    headers = {"Content-Type": kind, "Accept-Ranges": "bytes"}
     try:
         wanted = request.http_range
         start, stop, _ = wanted.indices(len(data))

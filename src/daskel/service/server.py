@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import asyncio
 import logging
+import time
 from collections.abc import Callable, Collection, Mapping
 from ipaddress import IPv4Address
 from pathlib import Path
 
+from daskel.core.boot.address import Lease
 from daskel.core.boot.segments import behind_relays, servers
 from daskel.core.boot.stages import Event
 from daskel.core.boot.wire import Wire
@@ -75,6 +77,10 @@ class Server:
     def forget(self, macs: Collection[str]) -> None:
         """Machines that the lobby need not remember."""
         self._shared.lobby.forget(macs)
+
+    def aside(self) -> list[Lease]:
+        """Addresses that somebody else was found to have."""
+        return self._shared.leases.aside(time.time())
 
     async def start(self) -> None:
         for stream in self._streams:

@@ -48,6 +48,7 @@ class Shared:
     ) -> None:
         self.files, self.wire, self._emit = files, wire, emit
         self._store = store
+        self.images: dict[tuple[object, ...], bytes | None] = {}  # kept by `content`
         self.lobby = store.lobby()
         self.once = Assignments(site, store.once())
         self.leases: Leases = store.load()

@@ -2,7 +2,19 @@
 
 from __future__ import annotations
 
-from sqlalchemy import Boolean, Column, Connection, Float, Integer, MetaData, String, Table, select
+from sqlalchemy import (
+    Boolean,
+    Column,
+    Connection,
+    Float,
+    Integer,
+    MetaData,
+    String,
+    Table,
+    inspect,
+    select,
+    text,
+)
 
 from daskel.system.lacking import LackingError
 
@@ -32,6 +44,7 @@ SIGHTINGS = Table(  # machines that are not in the site and wanted to boot
     Column("first", Float, nullable=False),  # seconds since 1970
     Column("last", Float, nullable=False),
     Column("times", Integer, nullable=False),
+    Column("relay", String, nullable=False, server_default=""),
 )
 
 ONCE = Table(  # assignments for one boot
@@ -42,7 +55,7 @@ ONCE = Table(  # assignments for one boot
     Column("running", Boolean, nullable=False),  # used up by the boot that is under way
 )
 
-CURRENT = 3  # 1: leases alone; 2: and sightings
+CURRENT = 4  # 1: leases alone; 2: and sightings; 3: and once; 4: relay in sightings
 
 
 def prepare(connection: Connection) -> None:
@@ -52,6 +65,12 @@ def prepare(connection: Connection) -> None:
     if version is None:
         connection.execute(VERSION.insert().values(version=CURRENT))
     elif version < CURRENT:  # create_all has made the tables that are new
+        if "relay" not in {
+            column["name"] for column in inspect(connection).get_columns("sightings")
+        }:
+            connection.execute(
+                text("ALTER TABLE sightings ADD COLUMN relay VARCHAR DEFAULT '' NOT NULL")
+            )
         connection.execute(VERSION.update().values(version=CURRENT))
     elif version > CURRENT:
         problem = f"the store has schema version {version}, this Daskel knows {CURRENT}"

@@ -19,7 +19,7 @@ from daskel.core.boot.files import (
     clean_path,
 )
 from daskel.core.boot.identity import Who
-from daskel.core.boot.loader import Entry, config_mac, configuration
+from daskel.core.boot.loader import Entry, built_in, config_mac, configuration, with_server
 from daskel.core.boot.segments import of_peer
 from daskel.core.boot.stages import (
     Addressed,
@@ -36,6 +36,17 @@ from daskel.core.boot.wire import Ports, Wire
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
 from tests.conftest import DEMO, SERVER, site_from
+
+
+def test_the_server_is_written_into_an_image() -> None:
+    """A line of the same length, so that nothing else in the image moves."""
+    for loader, expected in (("uefi-x64", True), ("bios", False)):
+        plain = b"head" + built_in(loader).encode() + b"tail"
+        made = with_server(plain, "(tftp,10.61.8.1)")
+        assert len(made) == len(plain) and (made != plain) is expected
+        first = made.removeprefix(b"head").split(b"\n")[0].rstrip()
+        assert not expected or first == b"configfile (tftp,10.61.8.1)/loader/$net_default_mac.cfg"
+
 
 PATHS = [
     (b"loader/bios.img", "loader/bios.img"),

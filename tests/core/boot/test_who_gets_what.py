@@ -242,6 +242,8 @@ initrd={{ initrd }}
 '''
 [file."room.txt"]
 text = "{{ client.name }} in {{ segment.name }}"
+[file."{{ client.serial }}/*"]
+folder = "boards"
 """
 
 
@@ -261,6 +263,11 @@ def test_files_of_ones_own() -> None:
     assert get("room.txt", one) == "tide-01 in tideroom"
     assert get("room.txt", two) == "tide-02 in tideroom"
     assert "nobody knows who asks" in get("room.txt", Who())
+    own = files.content("tideroom", "s4711/overlays/x.bin", two, "tftp")
+    assert isinstance(own, Content)
+    assert (own.path, own.shared) == ("s4711/overlays/x.bin", "boards/overlays/x.bin")
+    plain = files.content("tideroom", "s4712/x.bin", two, "tftp")
+    assert isinstance(plain, Content) and not plain.shared
     assert not check_files(made, Ports())
 
 

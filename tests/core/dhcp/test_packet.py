@@ -110,11 +110,11 @@ def test_cut_off_anywhere_is_malformed_or_a_message(name: str) -> None:
 
 
 MALFORMED = [
-    (b"", "4 bytes wanted"),
+    (b"", "0 bytes, 240 at least"),
     (bytes(300), "op is 0"),
     (b"\1\1\x20\0" + bytes(296), "hardware address of 32 bytes"),
     (b"\1\1\6\0" + bytes(296), "magic cookie"),
-    (b"\1\1\6\0" + bytes(232) + b"\x63\x82\x53\x63\x35", "1 bytes wanted"),
+    (b"\1\1\6\0" + bytes(232) + b"\x63\x82\x53\x63\x35", "option 53 is cut short"),
     (b"\1\1\6\0" + bytes(232) + b"\x63\x82\x53\x63\x34\2\1\1", "overload"),
 ]
 

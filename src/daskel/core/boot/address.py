@@ -83,6 +83,11 @@ class Leases:
         newest = sorted(self._by_machine.values(), key=lambda lease: lease.expires)
         return {le.mac: le.architecture for le in newest if le.architecture is not None}
 
+    def aside(self, now: float) -> list[Lease]:
+        """Addresses that are not given out for a while, since somebody else has them."""
+        found = self._by_address.values()
+        return [le for le in found if le.state is LeaseState.DECLINED and le.holds(now)]
+
     def held_by_others(self, segment: str, known: Container[str], now: float) -> int:
         """How many addresses machines have that are not among the `known` MAC addresses."""
         return sum(

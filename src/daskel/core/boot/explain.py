@@ -100,8 +100,13 @@ def _elsewhere(site: Site, segment: str, mode: str) -> Step:
 def _written(site: Site, found: Effective, ports: Ports, address: IPv4Address) -> list[Step]:
     """The files of the site file that are this client's own."""
     steps = []
-    for pattern in site.files:
+    for pattern, file in site.files.items():
         for path in client_paths(site, pattern, found.name):
+            if file.folder is not None:
+                line = Line("paths", path, site.origin("file", pattern))
+                shared = Line("else in", file.folder, site.origin("file", pattern, "folder"))
+                steps.append(Step("Files", (line, shared)))
+                continue
             text = written_text(site, pattern, found, ports, address)
             line = Line("path", path, site.origin("file", pattern))
             steps.append(Step("File", (line,), text))

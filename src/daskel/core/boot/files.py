@@ -59,6 +59,8 @@ class Content:
     kind: FileKind
     data: bytes | None = None
     quiet: bool = False  # asked for every few seconds: nothing to say about it
+    device: str = ""  # a boot loader's image: the server that is to be written into it
+    shared: str = ""  # the path instead, where there is no such file of the client's own
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,9 +101,13 @@ class Files:
         self._kernels = {loadout.kernel for loadout in site.loadouts.values()}
         self._initrds = {path for loadout in site.loadouts.values() for path in loadout.initrd}
         self._patterns: dict[str, tuple[str, str | None]] = {}  # path: pattern, client
-        for pattern in site.files:
+        self._folders: dict[str, str] = {}  # a client's own folder: the shared one
+        for pattern, file in site.files.items():
             for name, path in _paths(site, pattern):
-                self._patterns.setdefault(path, (pattern, name))
+                if file.folder is not None:
+                    self._folders.setdefault(path.removesuffix("/*"), file.folder)
+                else:
+                    self._patterns.setdefault(path, (pattern, name))
 
     def content(self, segment: str, path: str, who: Who, over: str) -> Content | Missing:
         """What the one who asks for `path` (clean) on `segment` gets, `over` tftp or http.
@@ -113,7 +119,20 @@ class Files:
             return self._configuration(segment, path, *asked, who, over)
         if path in self._patterns:
             return self._written(segment, path, who)
-        return Content(path, self._kind(path))
+        shared = self._shared(path)
+        kind = self._kind(shared or path)
+        loads = kind is FileKind.LOADER
+        device = devices(self.site.segments[segment], self._ports)[over] if loads else ""
+        return Content(path, kind, shared=shared, device=device)
+
+    def _shared(self, path: str) -> str:
+        """The path in the folder that all share, of one in a client's own folder."""
+        parts = path.split("/")
+        for length in range(len(parts) - 1, 0, -1):
+            folder = self._folders.get("/".join(parts[:length]))
+            if folder is not None:
+                return "/".join([folder, *parts[length:]])
+        return ""
 
     def _configuration(
         self, segment: str, path: str, mac: str, only_asked: bool, who: Who, over: str
@@ -218,6 +237,8 @@ def check_files(site: Site, ports: Ports, only: Collection[str] | None = None) -
     """Computed files that fail for some client, before any client asks."""
     findings: dict[tuple[str, str], Finding] = {}
     for pattern, file in site.files.items():
+        if file.folder is not None:
+            continue
         paths = list(_checked_paths(site, pattern, representatives(site, only)))
         if not paths and only is None and site.clients and site.segments:
             problem = f"the path {pattern!r} is one for no client"

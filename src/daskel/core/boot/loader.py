@@ -26,7 +26,10 @@ _CONFIG = re.compile(rf"{FOLDER}/([0-9a-f:\-]{{12,17}})\.(cfg|admitted)", re.IGN
 
 # Built into the images: where to ask for the client's own configuration. GRUB keeps the address
 # that the firmware got; on UEFI $cmdpath is the folder it was loaded from, by TFTP or HTTP.
+# Beside another DHCP server UEFI images take that one for their server, so the right one is
+# written into them as they are sent. (BIOS images are compressed, and know the right one.)
 # GRUB's core runs these lines one by one, whether or not one fails; it knows no `if`.
+_BLANK = f"({'daskel-server-'.ljust(40, '.')})/{FOLDER}/$net_default_mac.cfg"
 _ASK = f"configfile (tftp,$net_default_server)/{FOLDER}/$net_default_mac.cfg"
 _ASK_WHERE_LOADED = "configfile $cmdpath/$net_default_mac.cfg"
 _NOTHING = """\
@@ -38,8 +41,14 @@ exit
 
 def built_in(loader: str) -> str:
     """The lines that are built into one boot loader's image."""
-    asks = [_ASK] if loader == "bios" else [_ASK_WHERE_LOADED, _ASK]
+    asks = [_ASK] if loader == "bios" else [f"configfile {_BLANK}", _ASK_WHERE_LOADED, _ASK]
     return "\n".join([*asks, _NOTHING])
+
+
+def with_server(image: bytes, device: str) -> bytes:
+    """A boot loader's image that asks `device` (as in `devices`) first; of the same length."""
+    line = f"{device}/{FOLDER}/$net_default_mac.cfg"
+    return image.replace(_BLANK.encode(), line.ljust(len(_BLANK)).encode())
 
 
 def wants_loader(found: Effective) -> bool:

@@ -22,6 +22,7 @@ class Sighting:
     first: float
     last: float
     times: int = 1
+    relay: str = ""  # the relay agent that it came through
 
 
 class Lobby:
@@ -45,7 +46,7 @@ class Lobby:
         first, times = (before.first, before.times + 1) if before else (now, 1)
         self._by_mac[mac] = Sighting(
             mac, event.segment, event.architecture, event.vendor_class[:100], event.machine_id,
-            first, now, times,
+            first, now, times, event.relay[:100],
         )  # fmt: skip
         self._changed.add(mac)
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import struct
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from enum import IntEnum
 from ipaddress import IPv4Address
 
 from daskel.core.dhcp.options import Code
-from daskel.core.reader import MalformedError, Reader
+from daskel.core.reader import MalformedError
 
 COOKIE = b"\x63\x82\x53\x63"
 NOWHERE = IPv4Address(0)
@@ -17,7 +18,9 @@ BOOTP_MINIMUM = 300  # bytes of UDP payload, RFC 1542 2.1
 DEFAULT_LIMIT = 548  # bytes of UDP payload: 576 less the IP and UDP headers, RFC 2131 2
 HEADERS = 28  # bytes of IP and UDP headers that option 57 counts in
 ETHERNET_LIMIT = 1472  # bytes of UDP payload that fit one Ethernet frame
+_HEADER = struct.Struct("!BBBBIHH4s4s4s4s16s64s128s4s")  # RFC 2131 2, figure 1, and the cookie
 _FIXED = 240
+_PAD, _END, _ZERO = 0, 255, bytes(4)
 _SNAME, _FILE = 64, 128
 
 
@@ -74,25 +77,28 @@ class Packet:
 
 def parse(data: bytes) -> Packet:
     """Read a datagram from the network. Raises MalformedError."""
-    reader = Reader(data, "DHCP message")
-    op, htype, hlen, hops = reader.take(4)
+    if len(data) < _FIXED:
+        raise MalformedError(f"DHCP message: {len(data)} bytes, {_FIXED} at least")
+    (op, htype, hlen, hops, xid, secs, flags, ciaddr, yiaddr, siaddr, giaddr, chaddr, sname, file,
+     cookie) = _HEADER.unpack_from(data)  # fmt: skip
     if op not in (1, 2):
-        raise reader.fail(f"op is {op}, expected 1 or 2")
+        raise MalformedError(f"DHCP message: op is {op}, expected 1 or 2")
     if hlen > 16:
-        raise reader.fail(f"hardware address of {hlen} bytes, 16 at most")
-    xid, secs, flags = reader.number(4), reader.number(2), reader.number(2)
-    addresses = [IPv4Address(reader.take(4)) for _ in range(4)]
-    chaddr, sname, file = reader.take(16), reader.take(_SNAME), reader.take(_FILE)
-    if reader.take(4) != COOKIE:
-        raise reader.fail("magic cookie is not 99.130.83.99")
-    options = _joined(reader.rest(), sname, file)
+        raise MalformedError(f"DHCP message: hardware address of {hlen} bytes, 16 at most")
+    if cookie != COOKIE:
+        raise MalformedError("DHCP message: magic cookie is not 99.130.83.99")
+    options = _joined(data[_FIXED:], sname, file)
     overload = options.pop(Code.OVERLOAD, b"\0")[0]
     return Packet(
         op, xid, chaddr, options, htype, hlen, hops, secs, flags,
-        ciaddr=addresses[0], yiaddr=addresses[1], siaddr=addresses[2], giaddr=addresses[3],
+        _address(ciaddr), _address(yiaddr), _address(siaddr), _address(giaddr),
         sname=b"" if overload & 2 else sname.split(b"\0", 1)[0],
         file=b"" if overload & 1 else file.split(b"\0", 1)[0],
     )  # fmt: skip
+
+
+def _address(packed: bytes) -> IPv4Address:
+    return NOWHERE if packed == _ZERO else IPv4Address(packed)
 
 
 def _joined(area: bytes, sname: bytes, file: bytes) -> dict[int, bytes]:
@@ -110,14 +116,19 @@ def _joined(area: bytes, sname: bytes, file: bytes) -> dict[int, bytes]:
 
 
 def _read_area(area: bytes, where: str, options: dict[int, bytes]) -> None:
-    reader = Reader(area, f"DHCP {where}")
-    while reader.left:
-        code = reader.number(1)
-        if code == Code.PAD:
+    at, end = 0, len(area)
+    while at < end:
+        code = area[at]
+        if code == _PAD:
+            at += 1
             continue
-        if code == Code.END:
+        if code == _END:
             return
-        options[code] = options.get(code, b"") + reader.take(reader.number(1))
+        value = at + 2
+        if value > end or value + area[at + 1] > end:
+            raise MalformedError(f"DHCP {where}: option {code} is cut short")
+        at = value + area[at + 1]
+        options[code] = options[code] + area[value:at] if code in options else area[value:at]
 
 
 def encode_option(code: int, value: bytes) -> bytes:
@@ -134,22 +145,33 @@ def serialise(packet: Packet, limit: int = DEFAULT_LIMIT) -> tuple[bytes, tuple[
     out from the end. A boot file name gives way to the options and becomes option 67. The relay
     agent's option is never left out, and is the last one (RFC 3046 2.2).
     """
-    for overload in (0, 2, 3):
-        areas, dropped = _fill(packet, limit, overload)
-        if not dropped or overload == 3:
-            break
+    plain = _plain(packet.options)
+    dropped: tuple[int, ...] = ()
+    areas = {"options": plain}
+    if len(plain) > limit - _FIXED:
+        for overload in (0, 2, 3):
+            areas, dropped = _fill(packet, limit, overload)
+            if not dropped or overload == 3:
+                break
     file, sname = areas.get("file", packet.file), areas.get("sname", packet.sname)
-    data = (
-        bytes((packet.op, packet.htype, packet.hlen, packet.hops))
-        + packet.xid.to_bytes(4, "big")
-        + packet.secs.to_bytes(2, "big")
-        + packet.flags.to_bytes(2, "big")
-        + packet.ciaddr.packed + packet.yiaddr.packed + packet.siaddr.packed + packet.giaddr.packed
-        + packet.chaddr.ljust(16, b"\0")
-        + sname.ljust(_SNAME, b"\0") + file.ljust(_FILE, b"\0")
-        + COOKIE + areas["options"]
+    header = _HEADER.pack(
+        packet.op, packet.htype, packet.hlen, packet.hops, packet.xid, packet.secs, packet.flags,
+        packet.ciaddr.packed, packet.yiaddr.packed, packet.siaddr.packed, packet.giaddr.packed,
+        packet.chaddr, sname, file, COOKIE,
     )  # fmt: skip
-    return data.ljust(BOOTP_MINIMUM, b"\0"), dropped
+    return (header + areas["options"]).ljust(BOOTP_MINIMUM, b"\0"), dropped
+
+
+def _plain(options: Mapping[int, bytes]) -> bytes:
+    """All options one after the other, as they nearly always fit."""
+    parts = [
+        bytes((code, len(value))) + value if len(value) < 256 else encode_option(code, value)
+        for code, value in options.items()
+        if code != Code.RELAY_AGENT
+    ]
+    if Code.RELAY_AGENT in options:
+        parts.append(encode_option(Code.RELAY_AGENT, options[Code.RELAY_AGENT]))
+    return b"".join(parts) + b"\xff"
 
 
 def _fill(packet: Packet, limit: int, overload: int) -> tuple[dict[str, bytes], tuple[int, ...]]:

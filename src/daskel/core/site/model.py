@@ -261,10 +261,15 @@ class Choice(Table):
 
 
 class File(Table):
-    """A computed file; its path is the table's name, and may name variables of the client."""
+    """A computed file; its path is the table's name, and may name variables of the client.
+
+    With `folder`, the path ends with /* and stands for every file below it: the client's own where
+    there is one, else the one of the same name in that folder, which all share.
+    """
 
     text: str | None = None
     template: str | None = None  # a file with the text, relative to the site file
+    folder: str | None = None  # below `files`
 
 
 class Group(LayerTable):

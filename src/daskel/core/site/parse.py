@@ -222,8 +222,11 @@ class _References:
 
     def _file(self, name: str, file: File) -> None:
         problem = remedy = ""
-        if (file.text is None) == (file.template is None):
-            problem, remedy = f"file {name!r} needs text or a template", "write one of the two"
+        if sum(way is not None for way in (file.text, file.template, file.folder)) != 1:
+            problem, remedy = f"file {name!r} needs text, template or folder", "write one of them"
+        elif file.folder is not None and not name.endswith("/*"):
+            problem = f"file {name!r} has a folder, so its path must end with /*"
+            remedy = f'write [file."{name}/*"]'
         elif file.template is not None and file.template not in self.site.templates:
             problem = f"the template file {file.template} cannot be read"
             remedy = "its path is relative to the site file"
