@@ -45,16 +45,17 @@ address = "10.61.8.21"
 
 
 @contextmanager
-def daskel(large: bytes = b"x", more: str = "") -> Iterator[Path]:
+def daskel(large: bytes = b"x", more: str = "", prepare: str = "") -> Iterator[Path]:
     """`daskel serve` with the file `large` below `files` and in the root, and `more` in its site
-    file; its folder."""
+    file; its folder. `prepare` is Python that is run in the server before it begins."""
     with tempfile.TemporaryDirectory(prefix="daskel-bench-") as name:
         folder = Path(name)
         for place in ("files", "roots/notebook"):
             (folder / place).mkdir(parents=True)
             (folder / place / "large").write_bytes(large)
         (folder / "daskel.toml").write_text(SITE + more)
-        command = [sys.executable, "-m", "daskel", "serve", "--json", "--loopback", str(BASE)]
+        program = f"{prepare}\nimport sys\nfrom daskel.cli.main import main\nsys.exit(main())"
+        command = [sys.executable, "-c", program, "serve", "--json", "--loopback", str(BASE)]
         process = subprocess.Popen(
             [*command, "--site", str(folder / "daskel.toml")], stdout=subprocess.PIPE, text=True
         )
@@ -62,6 +63,7 @@ def daskel(large: bytes = b"x", more: str = "") -> Iterator[Path]:
         for line in process.stdout:
             if json.loads(line)["event"] == "ready":
                 break
+        (folder / "process").write_text(str(process.pid))
         drain = multiprocessing.Process(target=_drain, args=(process.stdout.fileno(),))
         drain.start()
         try:

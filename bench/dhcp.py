@@ -6,16 +6,19 @@ the echo's limit is half of its round trips.
 
 from __future__ import annotations
 
+import socket
+import statistics
 import time
 from collections import deque
+from pathlib import Path
 
-from common import SERVER, WIRE, beside, compare, daskel, udp
+from common import RUNS, SERVER, WIRE, beside, compare, daskel, udp
 
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import MessageType, Packet, serialise
 from daskel.rehearse.firmware import SYSTEM, discover, request
 
-OUTSTANDING, EXCHANGES = 64, 3000
+OUTSTANDING, EXCHANGES, ARRIVALS, FLOOD = 64, 3000, 1000, 10_000
 ECHO_PORT = 25998
 ADDRESS = WIRE.outside(SERVER)
 _serial = 0
@@ -102,11 +105,121 @@ def echoes() -> float:
         return EXCHANGES / (time.perf_counter() - began)
 
 
+def arrivals(spread: float) -> list[float]:
+    """Seconds from DISCOVER to ACK of 1,000 machines that come evenly within `spread` seconds;
+    each asks again after one second without an answer."""
+    waiting = _messages(ARRIVALS)
+    place = waiting[0][1].index(bytes((Code.REQUESTED_ADDRESS, 4))) + 2
+    second = {first[4:8]: bytearray(taken) for first, taken in waiting}
+    began: dict[bytes, float] = {}
+    again: deque[tuple[float, bytes, bytes]] = deque()  # when, whose, what to send again
+    took: dict[bytes, float] = {}
+    with udp("127.0.0.1") as sock:
+        sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 8 << 20)
+        sock.setblocking(False)
+        target, start = (ADDRESS, WIRE.ports.dhcp), time.perf_counter()
+
+        def send(whose: bytes, data: bytes, now: float) -> None:
+            sock.sendto(data, target)
+            again.append((now + 1.0, whose, data))
+
+        while len(took) < ARRIVALS:
+            now = time.perf_counter()
+            while waiting and now - start >= spread * len(began) / ARRIVALS:
+                first = waiting.popleft()[0]
+                began[first[4:8]] = now
+                send(first[4:8], first, now)
+            while again and again[0][0] < now:
+                _, whose, data = again.popleft()
+                if whose not in took:
+                    send(whose, data, now)
+            try:
+                reply = sock.recv(2048)
+            except BlockingIOError:
+                continue
+            whose = reply[4:8]
+            if reply[242] == MessageType.OFFER:
+                taken = second[whose]
+                taken[place : place + 4] = reply[16:20]
+                send(whose, bytes(taken), now)
+            elif whose not in took:
+                took[whose] = time.perf_counter() - began[whose]
+    return sorted(took.values())
+
+
+def say_arrivals(what: str, spread: float) -> None:
+    times = sorted(t for _ in range(RUNS) for t in arrivals(spread))
+    half, nearly = (times[int(len(times) * part)] * 1000 for part in (0.5, 0.99))
+    print(f"  {what:<34} p50 {half:7.1f} ms   p99 {nearly:7.1f} ms")
+
+
+def flood() -> None:
+    """DISCOVERs of 10,000 made-up machines a second."""
+    data = bytearray(serialise(discover(SYSTEM, "02:61:ff:00:00:01", 1))[0])
+    with udp("127.0.0.1") as sock:
+        began, sent = time.perf_counter(), 0
+        while True:
+            if sent > (time.perf_counter() - began) * FLOOD:
+                time.sleep(0.001)
+                continue
+            data[30:34] = sent.to_bytes(4, "big")
+            sock.sendto(data, (ADDRESS, WIRE.ports.dhcp))
+            sent += 1
+
+
+def say_flood(server: int) -> None:
+    """Known machines during a flood, and what the server's memory grew by in it."""
+    before = _memory(server)
+    with beside(flood):
+        time.sleep(1)
+        say_arrivals(f"within one second, {FLOOD:,} strangers/s", 1.0)
+    print(f"  the server's memory grew by        {(_memory(server) - before) / 1024:.1f} MiB")
+
+
+def _memory(process: int) -> int:
+    """KiB."""
+    lines = Path(f"/proc/{process}/status").read_text().splitlines()
+    return next(int(line.split()[1]) for line in lines if line.startswith("VmRSS:"))
+
+
+# A commit for each lease; a disk that takes 5 ms to sync.
+ONE_BY_ONE = """
+from daskel.service.dhcp import DhcpService
+together = DhcpService._keep_batch
+async def one_by_one(self, batch):
+    for decided in batch:
+        await together(self, [decided])
+DhcpService._keep_batch = one_by_one
+"""
+SLOW_DISK = """
+import time
+from daskel.store.database import Store
+keep = Store.keep
+Store.keep = lambda self, leases: (time.sleep(0.005) if leases else None, keep(self, leases))[1]
+"""
+
+
 def main() -> None:
-    with daskel(more=site()), beside(echo):
+    with daskel(more=site()) as folder, beside(echo):
         time.sleep(0.5)
         title = f"DHCP, four-packet exchanges, committed, {OUTSTANDING} outstanding"
         compare(title, "exchanges/s", exchanges, ("UDP echo / 2", echoes))
+        print(f"DHCP, {ARRIVALS:,} machines, from DISCOVER to ACK")
+        say_arrivals("within one second", 1.0)
+        say_arrivals("all at once", 0.0)
+        say_flood(int((folder / "process").read_text()))
+    for disk, prepare in (("this disk", ""), ("a sync of 5 ms", SLOW_DISK)):
+        rates = []
+        for way in ("", ONE_BY_ONE):
+            with daskel(more=site(), prepare=prepare + "\n" + way):
+                exchanges()
+                rates.append(statistics.median(exchanges() for _ in range(3)))
+        print(
+            f"group commit against a commit each, {disk}: {rates[0] / rates[1]:.1f} times the rate"
+        )
+    with daskel(more=site(), prepare=SLOW_DISK):
+        exchanges()
+        say_arrivals("within one second, a sync of 5 ms", 1.0)
 
 
 if __name__ == "__main__":

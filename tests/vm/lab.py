@@ -129,6 +129,13 @@ class Lab:
             subprocess.Popen([*inside, "server", "other", own, given], stderr=log)
         )
 
+    def server_on_this_machine(self, given: str) -> None:
+        """The same, where Daskel runs: it holds port 67, and says that a PXE server is here."""
+        program = Path(__file__).parents[1] / "wire/other.py"
+        words = ["server", "clients", SERVER, given, "PXEClient"]
+        self.start(sys.executable, program, *words, log=self.folder / "other.log")
+        time.sleep(1)
+
     def serve(self, site: Path) -> None:
         """`daskel serve` as a user would run it, ready when this returns."""
         program, log = Path(sys.executable).with_name("daskel"), self.server_log

@@ -108,7 +108,8 @@ def proxy_lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
     yield from _lab(tmp_path_factory.mktemp("proxy"), site, beside_another=True)
 
 
-def _lab(folder: Path, site: str, *, beside_another: bool) -> Iterator[Lab]:
+def _lab(folder: Path, site: str, *, beside_another: bool | None) -> Iterator[Lab]:
+    """`beside_another`: a DHCP server on the wire; None: one on this very machine."""
     (folder / "daskel.toml").write_text(site)
     (folder / "files" / "notebook").mkdir(parents=True)
     shutil.copy(guest.kernel(), folder / "files" / "notebook" / "vmlinuz")
@@ -120,6 +121,8 @@ def _lab(folder: Path, site: str, *, beside_another: bool) -> Iterator[Lab]:
         found.open()
         if beside_another:
             found.other_server("10.61.8.70")
+        elif beside_another is None:
+            found.server_on_this_machine("10.61.8.70")
         found.serve(folder / "daskel.toml")
         yield found
     finally:
@@ -162,6 +165,17 @@ def test_the_same_beside_another_dhcp_server(proxy_lab: Lab) -> None:
         assert machines[name].said("address").startswith(f"10.61.8.{70 + int(name[-2:])} ")
         heard = f"10.61.8.{70 + int(name[-2:])} from the DHCP server 10.61.8.250"
         assert heard in _lines_of(lab, name), lab.server_log.read_text()
+
+
+def test_another_dhcp_server_on_this_very_machine(tmp_path: Path) -> None:
+    """Daskel says so, and answers on port 4011 alone; firmware comes there, by option 60."""
+    site = SITE.replace('"full"', '"proxy"').replace(POOL, "")
+    for lab in _lab(tmp_path, site, beside_another=None):
+        assert "only port 4011 is answered" in lab.server_log.read_text()
+        machine = lab.boot("tide-02", "02:61:08:00:00:02", "uefi")
+        machine.wait_for("GUEST waits for a key", PATIENCE)
+        assert "10.61.8.72 from another DHCP server" in _lines_of(lab, "tide-02")
+        machine.process.terminate()
 
 
 @pytest.mark.parametrize("kind", ["lab", "proxy_lab"])

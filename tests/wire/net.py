@@ -16,11 +16,11 @@ class Net:
         self._names: list[str] = []
         self._processes: list[subprocess.Popen[bytes]] = []
 
-    def _full(self, name: str) -> str:
+    def full(self, name: str) -> str:
         return f"daskel-{os.getpid()}-{name}"
 
     def add(self, name: str) -> None:
-        subprocess.run(["ip", "netns", "add", self._full(name)], check=True)
+        subprocess.run(["ip", "netns", "add", self.full(name)], check=True)
         self._names.append(name)
         self.run(name, "ip link set lo up")
 
@@ -34,7 +34,7 @@ class Net:
     def plug(self, bridge: str, name: str, interface: str, mac: str = "", *addresses: str) -> None:
         """Put the namespace `name` on a wire, with its own interface."""
         end = f"{bridge}-{name}"[:15]
-        target = self._full(name)
+        target = self.full(name)
         self.run("server", f"ip link add {end} type veth peer name {interface} netns {target}")
         self.run("server", f"ip link set {end} master {bridge} up")
         if mac:
@@ -45,13 +45,13 @@ class Net:
 
     def run(self, name: str, command: str, *more: str, check: bool = True) -> str:
         words = [*command.split(), *more]
-        inside = ["ip", "netns", "exec", self._full(name), *words]
+        inside = ["ip", "netns", "exec", self.full(name), *words]
         done = subprocess.run(inside, capture_output=True, text=True, timeout=120, check=False)
         assert not check or done.returncode == 0, (words, done.stdout, done.stderr)
         return done.stdout
 
     def start(self, name: str, *command: str | Path, log: Path) -> subprocess.Popen[bytes]:
-        inside = ["ip", "netns", "exec", self._full(name), *map(str, command)]
+        inside = ["ip", "netns", "exec", self.full(name), *map(str, command)]
         process = subprocess.Popen(inside, stdout=log.open("wb"), stderr=subprocess.STDOUT)
         self._processes.append(process)
         return process
@@ -62,7 +62,7 @@ class Net:
                 process.terminate()
                 process.wait(30)
         for name in self._names:
-            subprocess.run(["ip", "netns", "delete", self._full(name)], check=True)
+            subprocess.run(["ip", "netns", "delete", self.full(name)], check=True)
 
 
 def until(true: Callable[[], object], what: object = "", seconds: float = 60) -> None:

@@ -21,7 +21,7 @@ def listen(interface: str, address: str = "0.0.0.0") -> socket.socket:
     return sock
 
 
-def server(interface: str, own: str, given: str) -> None:
+def server(interface: str, own: str, given: str, vendor_class: str = "") -> None:
     sock = listen(interface)
     answers = {MessageType.DISCOVER: b"\2", MessageType.REQUEST: b"\5"}
     while True:
@@ -31,6 +31,8 @@ def server(interface: str, own: str, given: str) -> None:
             continue
         options = {53: answers[asked.message_type], 54: IPv4Address(own).packed,
                    51: (600).to_bytes(4, "big"), 1: bytes((255, 255, 255, 0))}  # fmt: skip
+        if vendor_class:
+            options[60] = vendor_class.encode()
         address = IPv4Address(given) + (asked.chaddr[5] & 15)
         reply = Packet(2, asked.xid, asked.chaddr, options, flags=0x8000, yiaddr=address)
         sock.sendto(serialise(reply)[0], ("255.255.255.255", 68))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import fields
+from enum import Enum
 from ipaddress import IPv4Address
 
 from daskel.core.boot.identity import Who
@@ -76,15 +77,24 @@ def bad(event: Event) -> bool:
 
 def as_json(event: Event, stage: str | None) -> dict[str, object]:
     """Stable: the event's name in dashes, who, and the event's own fields."""
-    name = re.sub(r"(?<=[a-z])(?=[A-Z])", "-", type(event).__name__).lower()
-    who = event.who
-    result: dict[str, object] = {"event": name, **_who(who), "stage": stage}
-    for field in fields(event):
-        if field.name != "who":
-            value = getattr(event, field.name)
-            plain = str(value) if isinstance(value, IPv4Address) else value
-            result[field.name] = getattr(plain, "value", plain)
+    kind: type[Event] = type(event)
+    name, keys = _SHAPES.get(kind) or _shape(kind)
+    result: dict[str, object] = {"event": name, **_who(event.who), "stage": stage}
+    for key in keys:
+        value = getattr(event, key)
+        plain = str(value) if isinstance(value, IPv4Address) else value
+        result[key] = plain.value if isinstance(plain, Enum) else plain
     return result
+
+
+_SHAPES: dict[type[Event], tuple[str, tuple[str, ...]]] = {}
+
+
+def _shape(kind: type[Event]) -> tuple[str, tuple[str, ...]]:
+    """An event's name in dashes, and its own fields."""
+    name = re.sub(r"(?<=[a-z])(?=[A-Z])", "-", kind.__name__).lower()
+    _SHAPES[kind] = name, tuple(field.name for field in fields(kind) if field.name != "who")
+    return _SHAPES[kind]
 
 
 def _who(who: Who) -> dict[str, object]:

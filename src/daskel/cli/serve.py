@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import asyncio
+import gc
 import json
 import logging
 import os
@@ -29,6 +30,7 @@ from daskel.system.sitefile import SiteFile
 
 EXAMPLE = ("daskel serve", "daskel serve --loopback        # practise: no root, no network")
 _LOOPBACK_BASE = 20000
+_SWITCH = 0.0005  # seconds: the thread that writes leases must not wait for the one that answers
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -57,6 +59,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         return file
     assert file.site
     log = Log(output)
+    sys.setswitchinterval(_SWITCH)
     logging.basicConfig(handlers=[_Handler(log)], level=logging.WARNING)
     for path in build_missing(file.files, file.site.settings.loaders):
         log.note("built", f"boot loader {path}")
@@ -96,6 +99,8 @@ async def _serve(server: Server, file: SiteFile, site: Site, wire: Wire, log: Lo
 
     loop.add_signal_handler(signal.SIGHUP, take_over)
     await server.start()
+    gc.collect()
+    gc.freeze()  # a large site need not be looked through again and again while clients wait
     log.ready(site, wire)
     failure = asyncio.create_task(server.failed())
     waiting = asyncio.create_task(ended.wait())

@@ -1,7 +1,7 @@
 """DHCP on one interface: datagrams in, decisions from the core, leases to disk, replies out.
 
-All datagrams that wait are decided together and their leases kept in one transaction; no ACK
-leaves before that is on disk.
+All datagrams that wait are decided together. Leases that are decided while others are being
+written are kept together in the next transaction; no ACK leaves before its lease is on disk.
 """
 
 from __future__ import annotations
@@ -11,7 +11,7 @@ import logging
 import socket
 import struct
 import time
-from collections.abc import Iterator
+from collections.abc import Coroutine, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
 from ipaddress import IPv4Address
@@ -27,7 +27,7 @@ from daskel.service.sockets import IP_PKTINFO
 
 _BATCH = 256  # datagrams decided together
 _LARGEST = 4096  # bytes of a datagram
-_STRANGERS = 500  # messages a second of machines that are not in the site
+_STRANGERS = 200  # messages a second of machines that are not in the site
 _PROBES = 3  # addresses that are tried until one is free
 _PKTINFO = struct.Struct("=I4s4s")  # interface index, local address, destination address
 _CHADDR = slice(28, 34)  # where the hardware address is in a message
@@ -61,7 +61,9 @@ class DhcpService:
         self._arp: ArpProbe | None = None
         self._echo: EchoProbe | None = None
         self._frames: socket.socket | None = None
-        self._tasks: set[asyncio.Task[None]] = set()  # offers that wait for a probe
+        self._tasks: set[asyncio.Task[None]] = set()
+        self._unkept: list[_Decided] = []  # whose leases go to disk next
+        self._keeping = False
         self._allowed, self._filled = float(_STRANGERS), time.monotonic()
 
     async def serve(self) -> None:
@@ -71,16 +73,40 @@ class DhcpService:
             decided = [
                 d for message in self._by_rank(self._drain()) if (d := self._decide(message))
             ]
-            await self._answer([d for d in decided if not self._wait_for_probe(d)])
+            self._answer([d for d in decided if not self._wait_for_probe(d)])
 
-    async def _answer(self, decided: list[_Decided]) -> None:
+    def _answer(self, decided: list[_Decided]) -> None:
+        """Send replies without a lease now, the others when theirs is on disk."""
+        for d in decided:
+            if d.answer.leases:
+                self._unkept.append(d)
+            else:
+                self._finish(d)
+        if self._unkept and not self._keeping:
+            self._keeping = True
+            self._begin(self._keep())
+
+    async def _keep(self) -> None:
         try:
-            await self._shared.keep([lease for d in decided for lease in d.answer.leases])
+            while self._unkept:
+                batch, self._unkept = self._unkept, []
+                await self._keep_batch(batch)
+        finally:
+            self._keeping = False
+
+    async def _keep_batch(self, batch: list[_Decided]) -> None:
+        try:
+            await self._shared.keep([lease for d in batch for lease in d.answer.leases])
         except Exception:  # the disk is full or gone: no lease on disk, no reply
             _log.exception("leases could not be kept; no reply is sent")
             return
-        for d in decided:
+        for d in batch:
             self._finish(d)
+
+    def _begin(self, work: Coroutine[None, None, None]) -> None:
+        task = asyncio.create_task(work)
+        self._tasks.add(task)
+        task.add_done_callback(self._tasks.discard)
 
     def close(self) -> None:
         for task in self._tasks:
@@ -157,9 +183,7 @@ class DhcpService:
         """Whether the reply is sent later, when it is known that nobody has the address."""
         if decided.answer.probe is None or self._arp is None:
             return False
-        task = asyncio.create_task(self._offer(decided))
-        self._tasks.add(task)
-        task.add_done_callback(self._tasks.discard)
+        self._begin(self._offer(decided))
         return True
 
     async def _offer(self, decided: _Decided) -> None:
@@ -168,12 +192,12 @@ class DhcpService:
             if address is None or not await self._taken(decided.request, address):
                 break
             gone = self._shared.answers.in_use(decided.request, address, time.time())
-            await self._answer([_Decided(decided.message, decided.request, gone)])
+            self._answer([_Decided(decided.message, decided.request, gone)])
             again = self._decide(decided.message)
             if again is None:
                 return
             decided = again
-        await self._answer([decided])
+        self._answer([decided])
 
     async def _taken(self, request: Packet, address: IPv4Address) -> bool:
         assert self._arp and self._echo

@@ -127,7 +127,7 @@ def _dhcp_services(shared: Shared) -> list[DhcpService]:
         by_server.setdefault(segment.server, []).append(name)
     found = []
     for server, names in by_server.items() if wire.loopback else ():
-        sock = sockets.udp(wire.outside(server), wire.ports.dhcp)
+        sock = sockets.udp(wire.outside(server), wire.ports.dhcp, roomy=True)
         found.append(DhcpService(shared, server, sock, _direct(site, names)))
     for interface, names in {} if wire.loopback else _wires(site, answered).items():
         try:

@@ -9,6 +9,7 @@ from contextlib import suppress
 from daskel.system.lacking import LackingError
 from daskel.system.ports import holder
 
+_SO_RCVBUFFORCE = 33  # socket(7)
 IP_PKTINFO = 8  # ip(7); the socket module has it only from Python 3.14 on
 
 
@@ -24,8 +25,19 @@ def bind(sock: socket.socket, address: str, port: int) -> socket.socket:
     return sock
 
 
-def udp(address: str, port: int) -> socket.socket:
-    return bind(socket.socket(socket.AF_INET, socket.SOCK_DGRAM), address, port)
+def udp(address: str, port: int, *, roomy: bool = False) -> socket.socket:
+    """`roomy`: with room for a whole room's messages at once."""
+    sock = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+    if roomy:
+        _make_room(sock)
+    return bind(sock, address, port)
+
+
+def _make_room(sock: socket.socket) -> None:
+    """Above the system's limit where that is allowed, as far as it goes where it is not."""
+    for option in (socket.SO_RCVBUF, _SO_RCVBUFFORCE):
+        with suppress(OSError):
+            sock.setsockopt(socket.SOL_SOCKET, option, 4 << 20)
 
 
 def tcp(address: str, port: int) -> socket.socket:
@@ -45,8 +57,7 @@ def dhcp(interface: str, port: int) -> socket.socket:
     sock = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
     sock.setsockopt(socket.SOL_SOCKET, socket.SO_BROADCAST, 1)
     sock.setsockopt(socket.IPPROTO_IP, IP_PKTINFO, 1)
-    with suppress(OSError):  # room for a whole room's DISCOVERs; less where it is forbidden
-        sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 4 << 20)
+    _make_room(sock)
     try:
         sock.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode() + b"\0")
     except OSError as error:

@@ -32,6 +32,7 @@ from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
 from daskel.core.values import mac_text
 
+_COUNT_AGAIN = 1.0  # seconds: looking through all leases for each one of a flood takes too long
 DISK_BOOT = "starts from its own disk: no boot file is sent"
 
 
@@ -52,6 +53,7 @@ class Answers:
         self.site, self.leases, self.replies = site, leases, Replies(site, ports)
         fixed = site.by_address.keys()
         self._rules = {name: Addresses(name, seg, fixed) for name, seg in site.segments.items()}
+        self._strangers: dict[str, tuple[float, int]] = {}  # when counted, and how many since
         self._handlers: Mapping[Situation, Callable[[Question], Answer]] = {
             Situation.DISCOVER: self._discover,
             Situation.SELECTING: self._request,
@@ -76,7 +78,10 @@ class Answers:
             asks = request.op == 1 and request.message_type is MessageType.DISCOVER
             return Answer(events=[Refused(who, "", place.problem)] if asks else [])
         answer = Answer()
-        for segment in best(self.site, place.segments, mac, wanted_address(request)):
+        segments: Sequence[str] = place.segments
+        if len(segments) > 1:
+            segments = best(self.site, segments, mac, wanted_address(request))
+        for segment in segments:
             answer = self.dhcp(segment, request, now, unicast=unicast, pxe=pxe)
             if answer.reply or request.message_type is not MessageType.DISCOVER:
                 break
@@ -151,8 +156,12 @@ class Answers:
         if q.who.name is not None or (held and held.address == address and held.holds(q.now)):
             return True
         size = sum(part.size for part in self.site.segments[q.segment].pool)
-        taken = self.leases.held_by_others(q.segment, self.site.by_mac, q.now)
-        return taken < max(1, size // 2)
+        counted, taken = self._strangers.get(q.segment, (float("-inf"), 0))
+        if not 0 <= q.now - counted < _COUNT_AGAIN:
+            counted, taken = q.now, self.leases.held_by_others(q.segment, self.site.by_mac, q.now)
+        has_room = taken < max(1, size // 2)
+        self._strangers[q.segment] = counted, taken + has_room
+        return has_room
 
     def in_use(self, request: Packet, address: IPv4Address, now: float) -> Answer:
         """Somebody else has an address that was to be offered: put it aside for a while."""
