@@ -141,9 +141,9 @@ def _table(rows: list[Row]) -> Table:
     table = Table.grid(padding=(0, 2))
     table.add_column(width=1)
     table.add_column(justify="right", style="bold", min_width=3)
-    table.add_column(no_wrap=True)
-    table.add_column(style="dim", no_wrap=True)
-    table.add_column(overflow="fold", style="green")
+    table.add_column(no_wrap=True, min_width=18)
+    table.add_column(style="dim", no_wrap=True, min_width=9)
+    table.add_column(overflow="fold", style="green", min_width=24)
     table.add_column(overflow="fold", style="dim")
     for row in rows:
         number = str(row.number) if row.number is not None else ""

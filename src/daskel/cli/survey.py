@@ -76,6 +76,9 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     if heard is not None:
         title = f"Who answers DHCP on {args.wire}"
         _section(output, title, _servers(heard, [name for name, _ in faces]))
+        if any(one.offer.yiaddr != NOWHERE for one in heard):
+            stays = 'Addresses are given there already; dhcp = "proxy" leaves that as it is.'
+            output.print(Text(f"  {stays}", style="green"))
     else:
         output.print("\ndaskel survey --wire IFACE asks one of them who answers DHCP there.")
     return ExitCode.GOOD
@@ -131,17 +134,21 @@ def _servers(heard: list[Heard], names: list[str]) -> Table | str:
         return "  nobody"
     table = Table.grid(padding=(0, 2))
     table.add_column(width=0)
-    told: set[str] = set()
+    alike: dict[tuple[str, str, str], list[str]] = {}
     for one in sorted(heard, key=lambda h: (h.hardware, h.asked)):
-        who = f"{_server_of(one)} ({one.hardware})"
-        if who not in told:
-            told.add(who)
-            table.add_row("", Text(who, style="bold"), "", "")
-        address = f"offers {one.offer.yiaddr}" if one.offer.yiaddr != NOWHERE else "adds to another"
+        gives = one.offer.yiaddr != NOWHERE
+        address = f"offers {one.offer.yiaddr}" if gives else "adds to another's offer"
         boot = _boot_of(one.offer)
         boot = f"{boot} from {one.offer.siaddr}" if boot and "://" not in boot else boot
+        key = (f"{_server_of(one)} ({one.hardware})", address, boot)
+        alike.setdefault(key, []).append(names[one.asked])
+    told: set[str] = set()
+    for (who, address, boot), faces in alike.items():
+        if who not in told:
+            told.add(who)
+            table.add_row("", Text(who, style="bold"))
         shown = f"boot file {boot}" if boot else Text("no boot file", style="dim")
-        table.add_row("", f"  to {names[one.asked]}", address, shown)
+        table.add_row("", f"  {address}", shown, Text(f"to {', '.join(faces)}", style="dim"))
     return table
 
 
