@@ -42,7 +42,7 @@ network = "10.61.10.0/24"
 server = "10.61.8.1"
 relays = ["10.61.10.1"]
 dhcp = "full"
-pool = ["10.61.10.100 - 10.61.10.149"]
+pool = ["10.61.10.100 - 10.61.10.103"]
 router = "10.61.10.1"
 [loadout.rescue]
 kernel = "rescue/vmlinuz"
@@ -101,7 +101,7 @@ class Lab:
         net.plug("tide0", "rival", "tide")
         net.plug("tide0", "relay", "near", "", "10.61.8.2/24")
         net.plug("far0", "relay", "far", "", "10.61.10.1/24")
-        net.run("relay", "sysctl -q -w net.ipv4.ip_forward=1")
+        net.run("relay", "sh -c", "echo 1 > /proc/sys/net/ipv4/ip_forward")
         net.run("server", "ip route add 10.61.10.0/24 via 10.61.8.2")
         for interface, number in (("lib", 9), ("annexe", 11)):
             own, given = f"10.61.{number}.250", f"10.61.{number}.70"
@@ -194,6 +194,17 @@ def test_through_the_relay_agent(lab: Lab) -> None:
     assert seen["client"] == "buoy-1" and seen["relay"] == "10.61.10.1 far0"
     again = lab.address("far")
     assert again[0] == address
+
+
+def test_an_address_that_somebody_has_behind_the_relay_agent(lab: Lab) -> None:
+    """Found by an echo request: three of the pool's four are taken, one by the client above."""
+    own = lab.address("far")[0]
+    others = [a for n in range(100, 104) if (a := f"10.61.10.{n}") != own]
+    for address in others[:2]:
+        lab.net.run("relay", f"ip address add {address}/32 dev far")
+    lab.net.run("far", "ip link set eth0 address 02:61:ff:00:00:02")
+    assert lab.address("far")[0] == others[2]
+    lab.net.run("far", "ip link set eth0 address 02:61:0a:00:00:01")
 
 
 def test_addresses_that_somebody_has_are_not_offered(lab: Lab) -> None:
