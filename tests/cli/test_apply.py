@@ -43,6 +43,17 @@ def test_what_changes_for_whom() -> None:
         Change("removed", ("buoy-6",)),
     ]
     assert not differences(site_from(DEMO), site_from(DEMO))
+    more = DEMO.replace("[client.tide-02]", '[client.tide-02]\nboot-file = "own.bin"')
+    more = more.replace('text = "{{ arguments }}', 'text = "{{ kernel }}').replace(
+        "code = 224", "code = 225"
+    )
+    more += '\n[firmware.desk]\nuser-class = "desk-*"\n'
+    assert differences(site_from(DEMO), site_from(more)) == [
+        Change("option desk-broker changed"),
+        Change("firmware desk added"),
+        Change("file boards/{{ client.mac_dashed }}/cmdline.txt changed"),
+        Change("boot file (default) Daskel's -> own.bin", ("tide-02",)),
+    ]
 
 
 def test_apply_and_status(serve: Serve, demo_folder: Path) -> None:

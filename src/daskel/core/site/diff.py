@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from daskel.core.site.layers import Effective, effective
-from daskel.core.site.model import Site
+from daskel.core.site.model import Site, Table
 from daskel.core.values import show_duration
 
 
@@ -25,7 +25,7 @@ def differences(before: Site, after: Site) -> list[Change]:
     for name in names:
         for what in _client(before, after, name):
             by_change.setdefault(what, []).append(name)
-    changes = [Change(what) for what in _segments(before, after)]
+    changes = [Change(what) for what in (*_segments(before, after), *_tables(before, after))]
     return changes + [Change(what, tuple(clients)) for what, clients in by_change.items()]
 
 
@@ -37,10 +37,27 @@ def _segments(before: Site, after: Site) -> Iterator[str]:
             continue
         was, becomes = old.model_dump(mode="json"), new.model_dump(mode="json")
         for key, value in becomes.items():
-            if key not in ("args", "options") and was[key] != value:
+            if key not in ("args", "options", "boot_file") and was[key] != value:
                 what = f"segment {name}: {key.replace('_', '-')}"
                 show = show_duration if key == "lease" else _shown
                 yield f"{what} {show(was[key])} -> {show(value)}"
+
+
+def _tables(before: Site, after: Site) -> Iterator[str]:
+    """Tables that change what some clients receive; for whom, only their questions say."""
+    kinds: dict[str, tuple[Mapping[str, Table], Mapping[str, Table]]] = {
+        "option": (before.options, after.options),
+        "firmware": (before.firmware, after.firmware),
+        "file": (before.files, after.files),
+    }
+    for kind, (was, becomes) in kinds.items():
+        for name in dict.fromkeys([*becomes, *was]):
+            if was.get(name) != becomes.get(name):
+                how = "added" if name not in was else "changed" if name in becomes else "removed"
+                yield f"{kind} {name} {how}"
+    for name, text in after.templates.items():
+        if before.templates.get(name, text) != text:
+            yield f"template {name} changed"
 
 
 def _shown(value: object) -> str:
@@ -62,6 +79,11 @@ def _client(before: Site, after: Site, name: str) -> Iterator[str]:
         if was[key] != value:
             yield f"{key} {was[key]} -> {value}"
     yield from _arguments([a.value for a in old.arguments], [a.value for a in new.arguments])
+    files, now = _boot_files(old), _boot_files(new)
+    for kind in dict.fromkeys([*now, *files]):
+        if files.get(kind) != now.get(kind):
+            was_file, file = files.get(kind, "Daskel's"), now.get(kind, "Daskel's")
+            yield f"boot file ({kind}) {was_file} -> {file}"
     yield from _options(
         {key: sourced.value for key, sourced in old.options.items()},
         {key: sourced.value for key, sourced in new.options.items()},
@@ -80,6 +102,12 @@ def _received(site: Site, found: Effective) -> dict[str, str]:
         "initrd": ", ".join(path for loadout in entries for path in loadout.initrd) or "(none)",
         "root": ", ".join(loadout.root or "(none)" for loadout in entries) or "(none)",
     }
+
+
+def _boot_files(found: Effective) -> dict[str, str]:
+    """What is written for each kind of firmware, by the strongest layer."""
+    layers = reversed(found.boot_files)
+    return {kind: file.value for layer in layers for kind, file in layer.items()}
 
 
 def _arguments(was: Sequence[str], becomes: Sequence[str]) -> Iterator[str]:
