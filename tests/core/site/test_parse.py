@@ -116,6 +116,24 @@ CHECKED += [
 ]  # fmt: skip
 
 
+SECOND = "[segment.annexe]\nnetwork = '10.61.11.0/24'\nserver = '10.61.11.1'\ndhcp = 'full'\n"
+CHECKED += [
+    ("shares = 'tideroom'", 7, "segment tideroom shares no wire that way"),
+    (SECOND.replace("full", "proxy") + "shares = 'tideroom'", 10, 'with dhcp = "proxy" and "full"'),
+    (SECOND + "shares = 'far'\n" + SECOND.replace("11.", "12.").replace("annexe", "far") + "shares = 'tideroom'",
+     11, "segment annexe shares no wire that way"),
+    (SECOND.replace("10.61.11.1'", "10.61.8.1'"), 9, "server 10.61.8.1 is not inside the network"),
+]  # fmt: skip
+
+
+def test_a_server_that_is_reached_through_relay_agents_and_a_shared_wire() -> None:
+    far = SECOND.replace("10.61.11.1'", "10.61.8.1'") + "relays = ['10.61.11.1']\n"
+    shared = SECOND.replace("11.", "12.").replace("annexe", "far") + "shares = 'tideroom'\n"
+    assert not check(site_from(SEGMENT + far + shared))
+    unused = check(site_from(SEGMENT.replace("full", "off")))
+    assert [f.severity for f in unused] == [Severity.NOTE] and "has a pool" in unused[0].problem
+
+
 def without_notes(findings: list[Finding]) -> list[Finding]:
     return [finding for finding in findings if finding.severity is not Severity.NOTE]
 

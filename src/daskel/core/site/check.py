@@ -73,6 +73,18 @@ def _segment(site: Site, name: str, segment: Segment) -> Iterator[Finding]:
         far = key == "server" and segment.relays  # its clients come through a relay agent
         if address is not None and not far:
             yield from _host_address(site, ("segment", name, key), key, address, segment)
+    first = site.segments.get(segment.shares or "")
+    if segment.shares == name or (first is not None and first.shares is not None):
+        remedy = "name the one segment whose interface it is"
+        yield _error(
+            site, ("segment", name, "shares"), f"segment {name} shares no wire that way", remedy
+        )
+    elif first is not None and first.dhcp != segment.dhcp:
+        problem = (
+            f'segments {name} and {segment.shares} are on one wire, with dhcp = "{segment.dhcp}"'
+        )
+        problem += f' and "{first.dhcp}"'
+        yield _error(site, ("segment", name, "dhcp"), problem, "write the same for both")
     if segment.pool and segment.dhcp != "full":
         problem = f"segment {name} has a pool, and another DHCP server gives the addresses"
         origin = site.positions.of(("segment", name, "pool"), key=True)
