@@ -231,6 +231,32 @@ def test_another_server_where_there_should_be_none(lab: Lab) -> None:
     assert {e["segment"] for e in lab.events("other-server")} == {"annexe"}
 
 
+SOLICIT = """
+import socket
+sock = socket.socket(socket.AF_INET6, socket.SOCK_RAW, socket.IPPROTO_ICMPV6)
+sock.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, b"eth0")
+sock.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_MULTICAST_HOPS, 255)
+sock.settimeout(2)
+message = b""
+for _ in range(20):
+    sock.sendto(bytes((133, 0)) + bytes(6), ("ff02::2", 0, 0, socket.if_nametoindex("eth0")))
+    try:
+        while message[:1] != bytes((134,)):
+            message = sock.recv(2048)
+        break
+    except TimeoutError:
+        continue
+print(message.hex())
+"""
+
+
+def test_firmware_that_waits_for_a_router_is_told_that_there_is_none(lab: Lab) -> None:
+    """And systems that hear it take no address, no route and no flag from it."""
+    heard = bytes.fromhex(lab.net.run("tide", sys.executable, "-c", SOLICIT))
+    assert heard[:2] == bytes((134, 0)) and len(heard) == 16 and not any(heard[4:])
+    assert not lab.net.run("tide", "ip -6 route show default")
+
+
 def test_every_reply_is_well_formed(lab: Lab) -> None:
     """The capture of all the above, read by a program that knows the protocols."""
     lab.capture.terminate()

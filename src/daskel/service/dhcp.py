@@ -22,6 +22,7 @@ from daskel.core.dhcp.packet import NOWHERE, Packet, parse, serialise
 from daskel.core.dhcp.responder import BROADCAST, destination
 from daskel.core.reader import MalformedError
 from daskel.service.probe import ArpProbe, EchoProbe
+from daskel.service.router import NoRouter
 from daskel.service.shared import Shared
 from daskel.service.sockets import IP_PKTINFO
 
@@ -60,6 +61,7 @@ class DhcpService:
         self._servers = {segment.server for segment in shared.site.served.values()}
         self._arp: ArpProbe | None = None
         self._echo: EchoProbe | None = None
+        self._router: NoRouter | None = None
         self._frames: socket.socket | None = None
         self._tasks: set[asyncio.Task[None]] = set()
         self._unkept: list[_Decided] = []  # whose leases go to disk next
@@ -111,18 +113,21 @@ class DhcpService:
     def close(self) -> None:
         for task in self._tasks:
             task.cancel()
-        for below in (self._arp, self._echo, self._frames, self._sock):
+        for below in (self._arp, self._echo, self._router, self._frames, self._sock):
             if below:
                 below.close()
 
     def _open_below(self) -> None:
-        """What needs raw sockets; without the permission, replies are broadcast and not probed."""
+        """What needs raw sockets; without the permission, replies are broadcast, addresses
+        are not probed, and BIOS ROMs wait for a router."""
         if self._interface is None:
             return
         with suppress(OSError):
             self._arp, self._echo = ArpProbe(self._interface), EchoProbe()
             self._frames = socket.socket(socket.AF_PACKET, socket.SOCK_RAW | socket.SOCK_NONBLOCK)
             self._frames.bind((self._interface, 0))
+        with suppress(OSError):
+            self._router = NoRouter(self._interface)
 
     async def _readable(self) -> None:
         loop = asyncio.get_running_loop()

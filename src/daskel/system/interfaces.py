@@ -18,8 +18,8 @@ class Interface:
     addresses: dict[IPv4Interface, bool]
 
 
-def interfaces() -> list[Interface]:
-    """All of them, without the loopback interface."""
+def interfaces(*, loopback: bool = False) -> list[Interface]:
+    """All of them, without the loopback interface unless it is asked for."""
     from pyroute2 import IPRoute  # takes half a second, and few commands look
 
     with IPRoute() as netlink:
@@ -31,7 +31,7 @@ def interfaces() -> list[Interface]:
                 {},
             )
             for link in netlink.get_links()
-            if not link["flags"] & 8  # IFF_LOOPBACK
+            if loopback or not link["flags"] & 8  # IFF_LOOPBACK
         }
         for address in netlink.get_addr(family=2):
             text = address.get_attr("IFA_LOCAL") or address.get_attr("IFA_ADDRESS")
@@ -44,7 +44,9 @@ def interfaces() -> list[Interface]:
 
 def addresses() -> dict[str, dict[IPv4Address, bool]]:
     """IPv4 addresses by interface name, with whether each is fixed."""
-    return {i.name: {a.ip: fixed for a, fixed in i.addresses.items()} for i in interfaces()}
+    return {
+        i.name: {a.ip: fixed for a, fixed in i.addresses.items()} for i in interfaces(loopback=True)
+    }
 
 
 def interface_of(address: IPv4Address) -> str | None:
