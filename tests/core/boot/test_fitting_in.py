@@ -21,6 +21,7 @@ from daskel.core.dhcp.pxe import ARCHITECTURES, BootRequest, Firmware, architect
 from daskel.core.dhcp.relay import described, suboptions
 from daskel.rehearse.firmware import LOADER, SYSTEM, Face, discover, renewal, request
 from tests.conftest import DEMO, site_from
+from tests.core.dhcp.captured import ASKS_4011
 
 RELAY, LIB, BUOY = IPv4Address("10.61.10.1"), "02:61:09:00:00:01", "02:61:0a:00:00:01"
 SERVER, STRANGER = IPv4Address("10.61.8.1"), "02:61:ff:00:00:01"
@@ -208,6 +209,18 @@ def test_port_4011() -> None:
     full = renewal(face, "02:61:08:00:00:01", 5, IPv4Address("10.61.8.21"))
     tide = arrive(who, full, "tideroom", unicast=True, pxe=True)
     assert tide.reply and tide.reply.file == b"loader/uefi-x64.efi" and not tide.leases
+
+
+def test_port_4011_as_real_firmware_asks() -> None:
+    who, own = (
+        answers(DEMO.replace('dhcp = "full"', 'dhcp = "proxy"', 1)),
+        IPv4Address("10.61.8.72"),
+    )
+    asked = parse(bytes.fromhex(ASKS_4011))
+    answer = arrive(who, asked, "tideroom", unicast=True, pxe=True)
+    assert answer.reply and answer.reply.file == b"loader/uefi-x64.efi"
+    assert answer.reply.ciaddr == own and answer.reply.xid == asked.xid
+    assert who.leases.machine_at(own, 1.0) == "02:61:08:00:00:02"
 
 
 def test_who_gets_no_offer_beside_another_server() -> None:
