@@ -70,13 +70,27 @@ def machines(site: Site, clients: Sequence[str]) -> list[Machine]:
 def handoff(site: Site, segment: str, clients: Sequence[str]) -> list[Part]:
     """What another server on `segment` must send to these clients; what all get alike first."""
     replies = Replies(site, Ports())
-    rows = {name: tuple(_rows(site, replies, segment, name)) for name in clients}
-    by_clients: defaultdict[tuple[str, ...], list[Row]] = defaultdict(list)
-    for row in dict.fromkeys(row for found in rows.values() for row in found):
-        by_clients[tuple(name for name in clients if row in rows[name])].append(row)
-    together = tuple(clients)
-    common = by_clients.pop(together, [])
-    return [Part((), tuple(common)), *(Part(c, tuple(r)) for c, r in by_clients.items())]
+    alike: defaultdict[tuple[object, ...], list[str]] = defaultdict(list)
+    for name in clients:
+        alike[_kind(site, name)].append(name)
+    having: defaultdict[Row, list[str]] = defaultdict(list)
+    for names in alike.values():
+        for row in dict.fromkeys(_rows(site, replies, segment, names[0])):
+            having[row] += names
+    parts: defaultdict[tuple[str, ...], list[Row]] = defaultdict(list)
+    for row, names in having.items():
+        parts[() if len(names) == len(clients) else tuple(names)].append(row)
+    common = Part((), tuple(parts.pop((), ())))
+    return [common, *(Part(names, tuple(rows)) for names, rows in parts.items())]
+
+
+def _kind(site: Site, name: str) -> tuple[object, ...]:
+    """What clients that get the same have in common; one that says something itself is alone."""
+    client, found = site.clients[name], effective(site, name)
+    templates = any("{" in file.value for layer in found.boot_files for file in layer.values())
+    if client.options or client.boot_file or templates:
+        return (name,)
+    return (client.group, client.segment, client.boot, site.once.get(name))
 
 
 def _rows(site: Site, replies: Replies, segment: str, name: str) -> Iterator[Row]:
@@ -84,7 +98,6 @@ def _rows(site: Site, replies: Replies, segment: str, name: str) -> Iterator[Row
     files: defaultdict[tuple[Row, ...], list[int]] = defaultdict(list)
     for number in ARCHITECTURES:
         plan = replies.plan(replies.question(segment, _discover(site, name, number), 0.0))
-        own = []
         for setting in plan.settings:
             if setting.code in _ITS_OWN or (plan.file.path and setting.code in _OF_FILE):
                 continue
@@ -94,8 +107,8 @@ def _rows(site: Site, replies: Replies, segment: str, name: str) -> Iterator[Row
                 yield row
         if plan.file.path is not None:
             server = site.segments[segment].server
-            own = list(_file_rows(site, segment, plan.file.path, server, plan.file.origin))
-            files[tuple(own)].append(number)
+            file = _file_rows(site, segment, plan.file.path, server, plan.file.origin)
+            files[tuple(file)].append(number)
     for file_rows, numbers in files.items():
         condition = _condition(numbers)
         for row in file_rows:
