@@ -17,6 +17,7 @@ from pathlib import Path
 import pytest
 
 from daskel.core.dhcp.packet import parse, serialise
+from daskel.core.dhcp.pxe import Firmware
 from daskel.core.nfs import mount, nfs3
 from daskel.core.nfs.nfs3 import Procedure, Status
 from daskel.core.nfs.rpc import mark, serialise_call
@@ -25,7 +26,7 @@ from daskel.core.tftp.packet import Error, Opcode, Request
 from daskel.core.tftp.packet import parse as parse_tftp
 from daskel.demo.data import lay_out
 from daskel.rehearse.fetch import BootError, NfsRoot, get_address, http_get, tftp_get
-from daskel.rehearse.firmware import LOADER, SYSTEM, discover, request
+from daskel.rehearse.firmware import LOADER, SYSTEM, Face, discover, request
 from tests.conftest import SERVER, Serve, Serving, daskel
 
 TIDE_01, TIDE_10 = "02:61:08:00:00:01", "02:61:08:00:00:0a"
@@ -132,6 +133,35 @@ def test_files_over_http(serving: Serving) -> None:
         assert expected in curl("--path-as-is", option, address), (option, address)
     sent = [event for event in serving.events("file-sent") if event["over"] == "http"]
     assert sent[0]["client"] == "tide-01" and sent[0]["size"] == 700000
+
+
+def test_a_machine_that_begins_anew_leaves_no_connection(serving: Serving) -> None:
+    """Those of others stay. Where one would stay, a boot loader that counts its ports from the
+    same number again would wait for it."""
+    own = lease(serving)
+
+    def ask(sock: socket.socket) -> None:
+        sock.sendall(b"GET /none HTTP/1.1\r\nHost: x\r\n\r\n")
+        answer = b""
+        while not answer.endswith(b"no such file\n"):
+            more = sock.recv(4096)
+            assert more, "closed with a farewell"
+            answer += more
+
+    def connect(address: str) -> socket.socket:
+        source = (serving.wire.outside(IPv4Address(address)), 0)
+        target = (serving.address(), serving.wire.ports.http)
+        sock = socket.create_connection(target, 30, source)
+        ask(sock)
+        return sock
+
+    with connect(str(own)) as mine, connect("10.61.8.22") as others:
+        get_address(serving.wire, SERVER, SYSTEM, TIDE_01, 8)
+        ask(mine)  # its system asks for an address: that begins nothing
+        get_address(serving.wire, SERVER, Face.of(Firmware.UEFI_HTTP), TIDE_01, 9)
+        with pytest.raises(ConnectionResetError):
+            ask(mine)
+        ask(others)
 
 
 def test_files_of_ones_own_else_those_of_all(serve: Serve, demo_folder: Path) -> None:

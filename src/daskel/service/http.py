@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import socket
+import struct
 import time
 
 from aiohttp import web
@@ -19,6 +20,7 @@ from daskel.service.content import NotOpened, Opened, open_content
 from daskel.service.shared import Shared
 from daskel.service.sockets import tcp
 
+_RESET = struct.pack("ii", 1, 0)  # SO_LINGER: no farewell, so that nothing of it is left
 _log = logging.getLogger(__name__)
 
 
@@ -41,8 +43,26 @@ class HttpService:
             application, access_log=None, handle_signals=False, logger=_protocol_log(shared)
         )
 
+    def _forget(self, mac: str) -> None:
+        """End what a machine left open that now begins anew. GRUB closes no connection and counts
+        its ports from the same number at every boot: it would meet its old ones, and wait."""
+        server = self._runner.server
+        for connection in list(server.connections) if server else ():
+            transport = connection.transport
+            if transport is None:
+                continue
+            bound, peer = (transport.get_extra_info(end) for end in ("sockname", "peername"))
+            if not (bound and peer):
+                continue
+            _, who = self._shared.caller(self._servers[bound[0]], peer[0])
+            if who.mac == mac:
+                sock = transport.get_extra_info("socket")
+                sock.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, _RESET)
+                transport.abort()
+
     async def serve(self) -> None:
         await self._runner.setup()
+        self._shared.on_boot.append(self._forget)
         for sock in self._sockets:
             await web.SockSite(self._runner, sock, backlog=256).start()
 

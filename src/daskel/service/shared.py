@@ -48,6 +48,7 @@ class Shared:
     ) -> None:
         self.files, self.wire, self._emit = files, wire, emit
         self._store = store
+        self.on_boot: list[Callable[[str], None]] = []  # with the MAC address of who begins anew
         self.images: dict[tuple[object, ...], bytes | None] = {}  # kept by `content`
         self.lobby = store.lobby()
         self.once = Assignments(site, store.once())
@@ -69,6 +70,9 @@ class Shared:
         """Something happened: remember what must be, and tell whoever listens."""
         if isinstance(event, Seen):
             self.lobby.see(event, time.time())
+            if event.firmware and event.who.mac:
+                for begins in self.on_boot:
+                    begins(event.who.mac)
         changed = self.once.happened(event)
         if changed is not None and event.who.name:
             written = self._writer.submit(self._store.keep_once, event.who.name, changed)
