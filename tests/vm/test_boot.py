@@ -269,7 +269,7 @@ def test_once_boots_one_thing_once_and_then_the_other(lab: Lab) -> None:
     words = ["assign", "tide-05", "catalogue", "--once", "--site", site]
     subprocess.run([program, *words], capture_output=True, check=True)
     for name, greeting in (("once", "catalogue"), ("after", "notebook")):
-        machine = lab.boot(name, "02:61:08:00:00:05", "uefi-http")
+        machine = lab.boot(name, "02:61:08:00:00:05", "bios")
         machine.wait_for("GUEST waits for a key", PATIENCE)
         assert machine.said("file") == GREETINGS[greeting]
         machine.press_return()
