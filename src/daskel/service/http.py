@@ -20,6 +20,7 @@ from daskel.service.content import NotOpened, Opened, open_content
 from daskel.service.shared import Shared
 from daskel.service.sockets import tcp
 
+_UNANSWERED = 12_000  # milliseconds
 _RESET = struct.pack("ii", 1, 0)  # SO_LINGER: no farewell, so that nothing of it is left
 _log = logging.getLogger(__name__)
 
@@ -33,7 +34,11 @@ class HttpService:
         self._sockets: list[socket.socket] = []
         try:
             for address in self._servers:
-                self._sockets.append(tcp(address, shared.wire.ports.http))
+                sock = tcp(address, shared.wire.ports.http)
+                self._sockets.append(sock)
+                # Inherited by its connections: one whose last packet a machine no longer answers,
+                # since its kernel has started, is gone before that machine boots again.
+                sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_USER_TIMEOUT, _UNANSWERED)
         except BaseException:
             self._close_sockets()
             raise
