@@ -18,7 +18,7 @@ from daskel.core.boot.handoff import (
     clients_of,
     handoff,
     machines,
-    same_machine_rows,
+    same_machine,
     zone,
 )
 from daskel.core.site.finding import did_you_mean
@@ -95,9 +95,8 @@ def _zone(output: Output, site: Site, segment: str, clients: list[str]) -> ExitC
 
 def _show(output: Output, site: Site, segment: str, clients: list[str]) -> None:
     here = site.segments[segment]
-    parts = handoff(site, segment, clients)
-    if here.dhcp == "proxy":
-        parts = [Part((), tuple(same_machine_rows(site)))]
+    beside = here.dhcp == "proxy"
+    parts = [same_machine(site)] if beside else handoff(site, segment, clients)
     if output.as_json:
         own = [
             {"client": m.name, "mac": m.mac, "address": str(m.address) if m.address else None}
@@ -113,7 +112,7 @@ def _show(output: Output, site: Site, segment: str, clients: list[str]) -> None:
             output.print(Text(_heading(part, condition), style="bold cyan"))
             output.console.print(_table(list(rows)), soft_wrap=False)
 
-    if here.dhcp != "proxy":
+    if not beside:
         output.print()
         output.print(Text("To each machine its own", style="bold cyan"))
         output.console.print(_machines(site, clients), soft_wrap=False)

@@ -12,7 +12,6 @@ import socket
 import struct
 import time
 from collections.abc import Coroutine, Iterator
-from contextlib import suppress
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
@@ -122,12 +121,19 @@ class DhcpService:
         are not probed, and BIOS ROMs wait for a router."""
         if self._interface is None:
             return
-        with suppress(OSError):
-            self._arp, self._echo = ArpProbe(self._interface), EchoProbe()
+        try:
+            self._echo = EchoProbe()
+            self._arp = ArpProbe(self._interface)
             self._frames = socket.socket(socket.AF_PACKET, socket.SOCK_RAW | socket.SOCK_NONBLOCK)
             self._frames.bind((self._interface, 0))
-        with suppress(OSError):
+        except OSError as error:
+            lost = "replies are broadcast, and addresses are not probed before they are offered"
+            _log.warning("raw sockets on %s (%s): %s", self._interface, error.strerror, lost)
+        try:
             self._router = NoRouter(self._interface)
+        except OSError as error:
+            lost = "BIOS ROMs will wait 16 s for an IPv6 router"
+            _log.warning("IPv6 on %s (%s): %s", self._interface, error.strerror, lost)
 
     async def _readable(self) -> None:
         loop = asyncio.get_running_loop()

@@ -105,7 +105,10 @@ class Server:
 
 def _listening(site: Site) -> dict[str, tuple[str | None, ...]]:
     """What the sockets of a site depend on."""
-    return {n: (str(s.server), s.interface, s.dhcp, s.shares) for n, s in site.served.items()}
+    return {
+        n: (str(s.server), s.interface, s.dhcp, s.shares, str(s.relays))
+        for n, s in site.served.items()
+    }
 
 
 def _trees(site: Site, roots: Path, before: dict[str, Tree]) -> dict[str, Tree]:

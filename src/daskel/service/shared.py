@@ -48,7 +48,9 @@ class Shared:
     ) -> None:
         self.files, self.wire, self._emit = files, wire, emit
         self._store = store
-        self.on_boot: list[Callable[[str], None]] = []  # with the MAC address of who begins anew
+        self.on_boot: list[
+            Callable[[str], None]
+        ] = []  # with the MAC address of a client that begins anew
         self.images: dict[tuple[object, ...], bytes | None] = {}  # kept by `content`
         self.lobby = store.lobby()
         self.once = Assignments(site, store.once())
@@ -70,7 +72,7 @@ class Shared:
         """Something happened: remember what must be, and tell whoever listens."""
         if isinstance(event, Seen):
             self.lobby.see(event, time.time())
-            if event.firmware and event.who.mac:
+            if event.firmware and event.who.name and event.who.mac:
                 for begins in self.on_boot:
                     begins(event.who.mac)
         changed = self.once.happened(event)

@@ -232,15 +232,7 @@ def _srv(service: str, protocol: str, port: int, target: str) -> str:
     return f"{f'_{service}._{protocol}':<24} IN SRV  0 0 {port} {target}"
 
 
-def same_machine_rows(site: Site) -> list[Row]:
+def same_machine(site: Site) -> Part:
     """What a DHCP server on this very machine must send, so that firmware asks port 4011."""
-    return [
-        _row(
-            site,
-            "option 60 that begins with PXEClient",
-            Code.VENDOR_CLASS,
-            b"PXEClient",
-            None,
-            None,
-        )
-    ]
+    condition = "option 60 that begins with PXEClient"
+    return Part((), (_row(site, condition, Code.VENDOR_CLASS, b"PXEClient", None, None),))
