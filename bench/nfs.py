@@ -9,7 +9,7 @@ from pathlib import Path
 
 from common import CLIENT, SERVER, WIRE, beside, compare, daskel
 
-from daskel.core.nfs import nfs3
+from daskel.core.nfs import calls, nfs3
 from daskel.core.nfs.nfs3 import Procedure
 from daskel.core.nfs.rpc import mark, serialise_call
 from daskel.rehearse.fetch import NfsRoot
@@ -52,7 +52,7 @@ def read() -> float:
     calls = [
         mark(
             serialise_call(
-                n, nfs3.PROGRAM, 3, Procedure.READ, nfs3.serialise_read(handle, at, CALL)
+                n, nfs3.PROGRAM, 3, Procedure.READ, calls.serialise_read(handle, at, CALL)
             )
         )
         for n, at in enumerate(range(0, SIZE, CALL))

@@ -18,7 +18,7 @@ import pytest
 
 from daskel.core.dhcp.packet import parse, serialise
 from daskel.core.dhcp.pxe import Firmware
-from daskel.core.nfs import mount, nfs3
+from daskel.core.nfs import calls, mount, nfs3
 from daskel.core.nfs.nfs3 import Procedure, Status
 from daskel.core.nfs.rpc import mark, serialise_call
 from daskel.core.nfs.xdr import pack_opaque, pack_u32, pack_u64
@@ -231,10 +231,10 @@ def test_a_root_is_read_and_not_written(serving: Serving) -> None:
     for procedure in (2, 7, 8, 9, 10, 11, 12, 13, 14, 15, 21):
         assert nfs(root, Procedure(procedure), wcc_free) == Status.ROFS
     cases = [
-        (Procedure.READ, nfs3.serialise_read(secret, 0, 10), 0, Status.OK),
-        (Procedure.READ, nfs3.serialise_read(secret, 0, 10), 1000, Status.ACCES if os.geteuid() == 0 else Status.OK),
-        (Procedure.LOOKUP, nfs3.serialise_lookup(root.top, b"nothing"), 0, Status.NOENT),
-        (Procedure.LOOKUP, nfs3.serialise_lookup(root.top, b"x" * 300), 0, Status.NAMETOOLONG),
+        (Procedure.READ, calls.serialise_read(secret, 0, 10), 0, Status.OK),
+        (Procedure.READ, calls.serialise_read(secret, 0, 10), 1000, Status.ACCES if os.geteuid() == 0 else Status.OK),
+        (Procedure.LOOKUP, calls.serialise_lookup(root.top, b"nothing"), 0, Status.NOENT),
+        (Procedure.LOOKUP, calls.serialise_lookup(root.top, b"x" * 300), 0, Status.NAMETOOLONG),
         (Procedure.GETATTR, pack_opaque(bytes(16)), 0, Status.STALE),
         (Procedure.GETATTR, pack_opaque(b"short"), 0, Status.BADHANDLE),
         (Procedure.READDIR, pack_opaque(root.top) + pack_u64(0, 0) + pack_u32(130), 0, Status.TOOSMALL),

@@ -31,9 +31,11 @@ echo "GUEST interface $interface"
 ip link set lo up; ip link set $interface up
 udhcpc -i $interface -n -q -t 10 -O rootpath -s /udhcpc || echo "GUEST no lease"
 from=${nfsroot%%,*}; options=${nfsroot#*,}
-if mount -t nfs -o ro,$options $from /root; then
+how=ro; grep -qw rw /proc/cmdline && how=rw
+if mount -t nfs -o $how,$options $from /root; then
   mount --move /dev /root/dev
-  exec switch_root /root /sbin/hello
+  [ -x /root/sbin/hello ] && exec switch_root /root /sbin/hello
+  exec switch_root /root /sbin/init
 fi
 echo "GUEST could not mount $nfsroot"
 poweroff -f
@@ -78,6 +80,69 @@ def kernel() -> Path:
     subprocess.run(["dpkg-deb", "-x", archive, CACHE], check=True)
     archive.unlink()
     return next(CACHE.glob("boot/vmlinuz-*"))
+
+
+_PACKAGES = "systemd-sysv,udev,iproute2,stress-ng,git,tcc,libc6-dev"
+EXERCISE = """\
+#!/bin/sh
+# What a person and a program do with a root of their own.
+cd /var/tmp
+case $1 in
+first)
+  dpkg -i /root/small.deb >/dev/null 2>&1 && echo "GUEST installed $(dpkg-query -W -f '${Version}' hello)"
+  for i in $(seq 20); do
+    dd if=/dev/urandom of=part-$i bs=1M count=10 status=none && md5sum part-$i >>sums && echo "GUEST wrote $i"
+  done
+  sync; echo 3 >/proc/sys/vm/drop_caches
+  md5sum -c --quiet sums && echo "GUEST sums good"
+  git clone -q /root/hello.git hello-1 && tcc -o hello-1/hello hello-1/hello.c && echo "GUEST built $(hello-1/hello)"
+  stress-ng --verify --timeout 8 --temp-path /var/tmp --dentry 1 --dir 1 --rename 1 --link 1 \
+    --symlink 1 --chmod 1 --utime 1 --seek 1 --hdd 1 --hdd-bytes 32M >/tmp/stress 2>&1 &&
+    echo "GUEST exercised" || tail -20 /tmp/stress
+  su nobody -s /bin/sh -c 'touch /etc/not-mine' 2>/dev/null || echo "GUEST nobody may not write"
+  ;;
+again)
+  echo "GUEST package $(dpkg-query -W -f '${Version}' hello 2>/dev/null || echo none)"
+  md5sum -c --quiet sums 2>/dev/null && echo "GUEST sums good" || echo "GUEST no sums"
+  ;;
+esac
+echo "GUEST host $(hostname) $(cut -c1-4 /etc/machine-id)"
+echo "GUEST root $(grep ' / nfs ' /proc/mounts)"
+echo "GUEST done"
+"""
+
+
+def debian() -> Path:
+    """A Debian system made with debootstrap once, in .cache; a small package lies in it."""
+    made = CACHE.parent / "debian"
+    if made.is_dir():
+        return made
+    part = made.with_name("debian.part")
+    shutil.rmtree(part, ignore_errors=True)
+    _run("debootstrap", "--variant=minbase", f"--include={_PACKAGES}", "bookworm", str(part))
+    subprocess.run(
+        ["apt-get", "download", "hello"], cwd=part / "root", check=True, capture_output=True
+    )
+    next((part / "root").glob("hello_*.deb")).rename(part / "root/small.deb")
+    version = kernel().name.removeprefix("vmlinuz-")
+    shutil.copytree(CACHE / "lib/modules" / version, part / "lib/modules" / version)
+    repository = part / "root/hello"
+    repository.mkdir()
+    source = '#include <stdio.h>\nint main(void) { puts("good"); return 0; }\n'
+    (repository / "hello.c").write_text(source)
+    for words in (
+        "init -q",
+        "add hello.c",
+        "-c user.name=t -c user.email=t@skerry.example commit -qm hello",
+        "clone -q --bare . ../hello.git",
+    ):
+        subprocess.run(["git", *words.split()], cwd=repository, check=True)
+    (part / "root/exercise").write_text(EXERCISE)
+    (part / "root/exercise").chmod(0o755)
+    shadow = part / "etc/shadow"
+    shadow.write_text(re.sub("^root:[^:]*:", "root::", shadow.read_text(), flags=re.MULTILINE))
+    part.rename(made)
+    return made
 
 
 def _run(*command: str) -> str:

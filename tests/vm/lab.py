@@ -37,9 +37,12 @@ class Machine:
             time.sleep(0.2)
 
     def press_return(self) -> None:
+        self.type("")
+
+    def type(self, line: str) -> None:
         with socket.socket(socket.AF_UNIX) as sock:
             sock.connect(str(self.serial))
-            sock.sendall(b"\r")
+            sock.sendall(line.encode() + b"\r")
             time.sleep(0.5)
 
     def picture(self, target: Path) -> None:

@@ -61,7 +61,7 @@ def words(event: Event) -> tuple[str, str]:
         case FileAborted():
             return "aborted", f"{event.path} over {event.over}: {event.reason}"
         case Mounted():
-            return "mounted", f"root {event.root}, read-only"
+            return "mounted", f"root {event.root}, {event.how}"
         case MountRefused():
             return "refused", f"mount {event.path}: {event.reason}"
         case Malformed():

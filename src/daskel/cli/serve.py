@@ -75,7 +75,7 @@ def _server(file: SiteFile, site: Site, wire: Wire, log: Log) -> Server:
     except OSError as error:
         problem = f"the folder {file.state.parent} cannot be made ({error.strerror})"
         raise LackingError(problem, "name another with state = ... in [site]") from None
-    return Server(site, file.files, file.roots, file.state, wire, log.event)
+    return Server(site, file.files, file.roots, file.slates, file.state, wire, log.event)
 
 
 async def _serve(server: Server, file: SiteFile, site: Site, wire: Wire, log: Log) -> ExitCode:

@@ -54,6 +54,20 @@ def show_duration(seconds: float) -> str:
     return " ".join(words)
 
 
+_SIZE = re.compile(r"([0-9]+(?:\.[0-9]+)?) *([KMGT]i?B)", re.IGNORECASE)
+_SIZES = {unit: 1000**power for power, unit in enumerate(("kb", "mb", "gb", "tb"), 1)} | {
+    unit: 1024**power for power, unit in enumerate(("kib", "mib", "gib", "tib"), 1)
+}
+
+
+def parse_size(text: str) -> int:
+    """`"2 GiB"`, `"500 MB"` as bytes. Raises ValueError with a sentence."""
+    match = _SIZE.fullmatch(text.strip())
+    if match is None:
+        raise ValueError('is not a size; write a number with a unit, like "2 GiB" or "500 MB"')
+    return int(float(match[1]) * _SIZES[match[2].lower()])
+
+
 def show_size(size: float) -> str:
     """Bytes as a person reads them, in steps of 1,000."""
     for unit in ("B", "kB", "MB", "GB"):

@@ -15,8 +15,9 @@ from daskel.core.boot.wire import Wire
 from daskel.core.dhcp import packet as dhcp
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import NOWHERE, MessageType, Packet
-from daskel.core.nfs import mount, nfs3
-from daskel.core.nfs.nfs3 import Entry, FileType, Procedure
+from daskel.core.nfs import calls, mount, nfs3, results
+from daskel.core.nfs.nfs3 import FileType, Procedure
+from daskel.core.nfs.results import Entry
 from daskel.core.nfs.rpc import Records, mark, parse_reply, serialise_call
 from daskel.core.reader import Reader
 from daskel.core.site.layers import effective
@@ -197,8 +198,8 @@ class NfsRoot:
             self._sock = socket.create_connection(target, _TCP_WAIT, source_address=source)
         except OSError as error:
             raise BootError(f"mount {self._where}: {error}") from error
-        results = self._call(mount.PROGRAM, mount.Procedure.MOUNT, mount.serialise_path(path))
-        top = mount.parse_mounted(results)
+        got = self._call(mount.PROGRAM, mount.Procedure.MOUNT, mount.serialise_path(path))
+        top = mount.parse_mounted(got)
         if isinstance(top, mount.Status):
             self._sock.close()
             raise BootError(f"mount {self._where}: {top.name.lower()}")
@@ -211,9 +212,9 @@ class NfsRoot:
         """Everything in a directory but `.` and `..`."""
         cookie, last = 0, False
         while not last:
-            arguments = nfs3.serialise_readdirplus(directory, cookie, 8192)
-            results = self._nfs(Procedure.READDIRPLUS, arguments)
-            entries, last = nfs3.parse_listed_plus(results)
+            arguments = calls.serialise_readdirplus(directory, cookie, 8192)
+            got = self.call(Procedure.READDIRPLUS, arguments)
+            entries, last = results.parse_listed_plus(got)
             yield from (entry for entry in entries if entry.name not in (b".", b".."))
             cookie = entries[-1].cookie if entries else cookie
 
@@ -231,19 +232,20 @@ class NfsRoot:
     def read(self, handle: bytes) -> bytes:
         data, last = bytearray(), False
         while not last:
-            results = self._nfs(Procedure.READ, nfs3.serialise_read(handle, len(data), 65536))
-            nfs3.parse_post_op(results)
-            count, last = results.number(4), bool(results.number(4))
-            results.number(4)
-            data += results.take(count)
+            got = self.call(Procedure.READ, calls.serialise_read(handle, len(data), 65536))
+            results.parse_post_op(got)
+            count, last = got.number(4), bool(got.number(4))
+            got.number(4)
+            data += got.take(count)
         return bytes(data)
 
-    def _nfs(self, procedure: Procedure, arguments: bytes) -> Reader:
-        results = self._call(nfs3.PROGRAM, procedure, arguments)
-        status = results.number(4)
+    def call(self, procedure: Procedure, arguments: bytes) -> Reader:
+        """The results behind the status. Raises BootError for any other than OK."""
+        got = self._call(nfs3.PROGRAM, procedure, arguments)
+        status = got.number(4)
         if status:
             raise BootError(f"NFS {procedure.name} on {self._where}: status {status}")
-        return results
+        return got
 
     def _call(self, program: int, procedure: int, arguments: bytes) -> Reader:
         self._xid += 1

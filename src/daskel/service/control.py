@@ -103,7 +103,7 @@ class Running:
         return self._use(new, new.site)
 
     def _use(self, new: SiteFile, site: Site) -> Answer:
-        if not self._server.use(site, new.roots):
+        if not self._server.use(site, new.roots, new.slates):
             return self._kept("its segments changed; start daskel serve again")
         self._site, self._texts, self._since = site, new.texts, time.time()
         said = f"{self._path}: {len(site.clients)} clients"

@@ -16,6 +16,7 @@ from daskel.core.boot.wire import Wire
 from daskel.core.site.model import Segment, Site
 from daskel.service import sockets
 from daskel.service.dhcp import DhcpService
+from daskel.service.exports import Exports
 from daskel.service.http import HttpService
 from daskel.service.nfs import NfsService
 from daskel.service.others import OtherServers
@@ -25,7 +26,6 @@ from daskel.store.database import Store
 from daskel.system.beneath import FilesFolder
 from daskel.system.interfaces import interface_of
 from daskel.system.lacking import LackingError
-from daskel.system.tree import Tree
 
 _log = logging.getLogger(__name__)
 
@@ -37,12 +37,12 @@ class Server:
     """
 
     def __init__(
-        self, site: Site, files: Path, roots: Path, state: Path, wire: Wire,
+        self, site: Site, files: Path, roots: Path, slates: Path, state: Path, wire: Wire,
         emit: Callable[[Event], None],
     ) -> None:  # fmt: skip
         self._sockets = _listening(site)
-        trees = _trees(site, roots, {})
-        self._shared = Shared(site, Store(state), FilesFolder(files), trees, wire, emit)
+        self._shared = Shared(site, Store(state), FilesFolder(files), wire, emit)
+        self.exports = Exports(self._shared, roots, slates, state)
         self._simple: list[DhcpService | TftpService | OtherServers] = []
         self._streams: list[HttpService | NfsService] = []
         self._tasks: list[asyncio.Task[None]] = []
@@ -51,20 +51,17 @@ class Server:
             self._simple.append(OtherServers(self._shared, _alone_on(site)))
         for server in servers(site):
             self._simple.append(TftpService(self._shared, server))
-            self._streams.append(NfsService(self._shared, server))
+            self._streams.append(NfsService(self.exports, server, wire))
         self._streams.append(HttpService(self._shared))
 
-    def use(self, site: Site, roots: Path) -> bool:
+    def use(self, site: Site, roots: Path, slates: Path) -> bool:
         """Answer from another site without dropping anything; False, and nothing is changed, when
         it needs other sockets: another server address or interface, a segment more or less."""
         if not self.fits(site):
             return False
-        before = self._shared.trees
-        trees = _trees(site, roots, before)
-        self._shared.use(site, trees)
-        for tree in before.values():
-            if tree not in trees.values():
-                tree.close()
+        self._shared.use(site)
+        self.exports.roots, self.exports.slates = roots, slates
+        self.exports.renew()
         return True
 
     def fits(self, site: Site) -> bool:
@@ -83,6 +80,7 @@ class Server:
         return self._shared.leases.aside(time.time())
 
     async def start(self) -> None:
+        await self.exports.serve()
         for stream in self._streams:
             await stream.serve()
         self._tasks = [asyncio.create_task(service.serve()) for service in self._simple]
@@ -90,7 +88,7 @@ class Server:
 
     async def failed(self) -> None:
         """Returns only by raising: when one of the services ended with an error."""
-        await asyncio.gather(*self._tasks)
+        await asyncio.gather(*self._tasks, self.exports.failed())
 
     async def stop(self) -> None:
         for task in self._tasks:
@@ -100,6 +98,7 @@ class Server:
             service.close()
         for stream in self._streams:
             await stream.close()
+        await self.exports.close()
         self._shared.close()
 
 
@@ -109,16 +108,6 @@ def _listening(site: Site) -> dict[str, tuple[str | None, ...]]:
         n: (str(s.server), s.interface, s.dhcp, s.shares, str(s.relays))
         for n, s in site.served.items()
     }
-
-
-def _trees(site: Site, roots: Path, before: dict[str, Tree]) -> dict[str, Tree]:
-    """The roots of a site; those that are open already are kept."""
-    trees = {}
-    for name in site.roots:
-        folder = roots / site.root_path(name)
-        old = before.get(name)
-        trees[name] = old if old and old.folder == folder else Tree(name, folder)
-    return trees
 
 
 def _dhcp_services(shared: Shared) -> list[DhcpService]:

@@ -21,7 +21,6 @@ from daskel.core.site.model import Site
 from daskel.store.database import Store
 from daskel.system.beneath import FilesFolder
 from daskel.system.neighbours import hardware_of
-from daskel.system.tree import Tree
 
 _log = logging.getLogger(__name__)
 _LOBBY_PAUSE = 2.0  # seconds
@@ -42,7 +41,6 @@ class Shared:
         site: Site,
         store: Store,
         files: FilesFolder,
-        trees: dict[str, Tree],
         wire: Wire,
         emit: Callable[[Event], None],
     ) -> None:
@@ -51,22 +49,22 @@ class Shared:
         self.on_boot: list[
             Callable[[str], None]
         ] = []  # with the MAC address of a client that begins anew
+        self.on_event: list[Callable[[Event], None]] = []
         self.images: dict[tuple[object, ...], bytes | None] = {}  # kept by `content`
         self.lobby = store.lobby()
         self.once = Assignments(site, store.once())
         self.leases: Leases = store.load()
-        self.use(site, trees)
+        self.use(site)
         self._writer = ThreadPoolExecutor(max_workers=1, thread_name_prefix="store")
         self._malformed: dict[str, tuple[int, str, float]] = {}
 
-    def use(self, site: Site, trees: dict[str, Tree]) -> None:
+    def use(self, site: Site) -> None:
         """Answer from `site` from now on; leases, transfers and connections go on."""
         self.once.use(site)
-        self.site, self.trees = site, trees
+        self.site = site
         self.computed = Files(site, self.wire.ports)
         self.answers = Answers(site, self.leases, self.wire.ports)
         self.known = {bytes.fromhex(mac.replace(":", "")) for mac in site.by_mac}
-        self.by_export = {tree.fsid: tree for tree in trees.values()}
 
     def emit(self, event: Event) -> None:
         """Something happened: remember what must be, and tell whoever listens."""
@@ -75,6 +73,8 @@ class Shared:
             if event.firmware and event.who.name and event.who.mac:
                 for begins in self.on_boot:
                     begins(event.who.mac)
+        for listens in self.on_event:
+            listens(event)
         changed = self.once.happened(event)
         if changed is not None and event.who.name:
             written = self._writer.submit(self._store.keep_once, event.who.name, changed)
@@ -134,5 +134,3 @@ class Shared:
         self._writer.shutdown()
         self._store.close()
         self.files.close()
-        for tree in self.trees.values():
-            tree.close()

@@ -64,6 +64,11 @@ class SiteFile:
         return self.folder(self.site.settings.roots)
 
     @property
+    def slates(self) -> Path:
+        assert self.site
+        return self.folder(self.site.settings.slates)
+
+    @property
     def state(self) -> Path:
         assert self.site
         return self.folder(self.site.settings.state)

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping
+from hashlib import blake2b
 from ipaddress import IPv4Address
 
 from daskel.core.boot.template import FillError, render
 from daskel.core.boot.wire import Ports
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.layers import Effective, Sourced, effective, key_of
-from daskel.core.site.model import Segment, Site
+from daskel.core.site.model import Client, Segment, Site, SlateKind
 
 COMMAND_LINE_LIMIT = 2047  # bytes, COMMAND_LINE_SIZE of Linux on x86
 
@@ -25,6 +26,13 @@ class ArgumentError(ValueError):
 def export_path(root: str) -> str:
     """The path that clients mount to get a root."""
     return f"/roots/{root}"
+
+
+def slate_of(site: Site, client: Client, root: str) -> SlateKind:
+    """The client's own, else its strongest group's, else the root's."""
+    groups = [site.groups[name].slate for name in client.group if name in site.groups]
+    chosen = [client.slate, *reversed(groups), site.roots[root].slate]
+    return next(kind for kind in chosen if kind is not None)
 
 
 def nfs_root(segment: Segment, root: str, ports: Ports) -> str:
@@ -55,6 +63,7 @@ def variables(
         "address": str(known) if known else None,
         "uuid": found.client.uuid,
         "serial": found.client.serial,
+        "machine_id": blake2b(mac.encode(), digest_size=16).hexdigest(),
     }
     result: dict[str, Mapping[str, str]] = {
         "client": {name: value for name, value in client.items() if value is not None},
@@ -111,7 +120,7 @@ def _root_part(site: Site, found: Effective, segment: Segment, ports: Ports) -> 
         f"nfsroot={nfs_root(segment, root, ports)}",
         "ip=dhcp",
         f"BOOTIF={interface}",
-        "ro",
+        "ro" if slate_of(site, found.client, root) == "none" else "rw",
     )
     return [Sourced(text, origin) for text in texts]
 

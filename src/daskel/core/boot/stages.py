@@ -120,6 +120,7 @@ class FileAborted(Event):
 @dataclass(frozen=True, slots=True)
 class Mounted(Event):
     root: str
+    how: str = "read-only"  # which version, and what the client may change
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,7 +11,7 @@ from typing import Annotated, Literal, NamedTuple
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
 from daskel.core.site.positions import Origin, Path, Sources
-from daskel.core.values import parse_duration, parse_mac
+from daskel.core.values import parse_duration, parse_mac, parse_size
 
 HOST_NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?", re.IGNORECASE)
 UNKNOWN = ("lobby", "refuse", "address-only")  # what a segment can do with them, besides a loadout
@@ -84,6 +84,10 @@ def _duration(value: object) -> int:
     return parse_duration(_text(value, 'a duration with its unit, like "8h"'))
 
 
+def _size(value: object) -> int:
+    return parse_size(_text(value, 'a size with its unit, like "2 GiB"'))
+
+
 def _names(value: object) -> object:
     return [value] if isinstance(value, str) else value
 
@@ -146,6 +150,8 @@ Network = Annotated[IPv4Network, BeforeValidator(_network)]
 AddressRange = Annotated[Range, BeforeValidator(parse_range)]
 Mac = Annotated[str, BeforeValidator(_mac)]
 Duration = Annotated[int, BeforeValidator(_duration)]  # seconds
+Size = Annotated[int, BeforeValidator(_size)]  # bytes
+SlateKind = Literal["none", "fresh", "keep"]
 Names = Annotated[tuple[str, ...], BeforeValidator(_names)]
 Title = Annotated[str, BeforeValidator(_title)]
 MacPrefix = Annotated[str, BeforeValidator(_prefix)]
@@ -159,6 +165,31 @@ def _boot_files(value: object) -> object:
 
 
 BootFiles = Annotated[dict[str, Title], BeforeValidator(_boot_files)]
+
+
+OWN_FILES = {  # in a client's view of a root, never in the root itself
+    "etc/hostname": "{{ client.name }}\n",
+    "etc/hosts": "127.0.0.1 localhost\n127.0.1.1 {{ client.name }}\n::1 localhost\n"
+    "{{ segment.server }} daskel\n",
+    "etc/machine-id": "{{ client.machine_id }}\n",
+    "etc/fstab": "# The root comes from the network; there is no disk to wait for.\n"
+    "{{ root.export }} / nfs defaults 0 0\n",
+}
+FORGET = (  # what makes one machine out of a system that is to be many
+    "etc/machine-id",
+    "var/lib/dbus/machine-id",
+    "etc/ssh/ssh_host_*_key*",
+    "var/lib/systemd/random-seed",
+    "etc/udev/rules.d/70-persistent-net.rules",
+    "etc/adjtime",
+    "var/lib/dhcp/*",
+    "var/lib/NetworkManager/*",
+    "var/log/**",
+    "var/cache/apt/archives/*.deb",
+    "tmp/*",
+    "var/tmp/*",
+    "root/.bash_history",
+)
 
 
 class Table(BaseModel):
@@ -184,6 +215,7 @@ class SiteTable(LayerTable):
     name: str = "Daskel"
     files: str = "files"
     roots: str = "/srv/daskel/roots"
+    slates: str = "/srv/daskel/slates"
     state: str = "/var/lib/daskel/state.db"
     loaders: tuple[Literal["bios", "uefi-x64", "uefi-arm64"], ...] = ("bios", "uefi-x64")
 
@@ -234,6 +266,10 @@ class FirmwareKind(Table):
 
 class Root(Table):
     path: str | None = None  # below the site's `roots`; the root's name when not given
+    slate: SlateKind = "none"  # what a client may change: nothing, until it boots anew, for good
+    size: Size | None = None  # of one client's slate
+    own: dict[str, str] = OWN_FILES  # files that Daskel makes for each client: path and template
+    forget: tuple[str, ...] = FORGET  # what must not be in many machines, as patterns of paths
 
 
 class Loadout(LayerTable):
@@ -275,6 +311,7 @@ class File(Table):
 class Group(LayerTable):
     segment: str | None = None
     boot: str | None = None
+    slate: SlateKind | None = None  # the root's when not given
 
 
 class Client(LayerTable):
@@ -282,6 +319,7 @@ class Client(LayerTable):
     group: Names = ()
     segment: str | None = None
     boot: str | None = None
+    slate: SlateKind | None = None
     address: Address | None = None
     uuid: str | None = None  # for templates
     serial: str | None = None  # for templates: boards that ask below their serial number

@@ -1,0 +1,61 @@
+"""Which views of roots a client may mount: the root as it is, or with a slate of its own on top."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from daskel.core.boot.arguments import export_path, slate_of, variables
+from daskel.core.boot.identity import Who, roots_of, settings_of
+from daskel.core.boot.template import FillError, render
+from daskel.core.site.model import Site, SlateKind
+
+
+@dataclass(frozen=True, slots=True)
+class View:
+    """What one client sees of one root. Without a slate all see the same, and cannot write."""
+
+    root: str
+    client: str
+    slate: SlateKind
+    limit: int | None = None  # bytes that the client may write
+    own: Mapping[str, str] = field(default_factory=dict)  # files made for it: path and text
+
+    @property
+    def export(self) -> str:
+        """The name of a slate's export; the number in its handles follows from it."""
+        return f"slate/{self.root}/{self.client}"
+
+
+def version_export(root: str, version: int) -> str:
+    """The name of the export of one version of a root, 0 for its working tree."""
+    return f"root/{root}/{version}"
+
+
+def views_of(
+    site: Site, who: Who, segment: str, once_running: Mapping[str, str]
+) -> dict[str, View]:
+    """By root: one for each root of the loadouts that somebody on `segment` can boot."""
+    return {
+        root: _view(site, who, segment, root)
+        for root in sorted(roots_of(site, who, segment, once_running))
+    }
+
+
+def _view(site: Site, who: Who, segment: str, root: str) -> View:
+    found = settings_of(site, who, segment)
+    kind = slate_of(site, found.client, root) if found and who.name else "none"
+    if found is None or who.name is None or kind == "none":
+        return View(root, who.name or "", "none")
+    rules, here = site.roots[root], site.segments[segment]
+    known: dict[str, object] = dict(variables(site, found, here, who.address))
+    known["root"] = {"name": root, "export": f"{here.server}:{export_path(root)}"}
+    own = {path: _filled(text, known) for path, text in rules.own.items()}
+    return View(root, who.name, kind, rules.size, own)
+
+
+def _filled(text: str, known: Mapping[str, object]) -> str:
+    try:
+        return render(text, known)
+    except FillError as error:
+        return f"# daskel: {error}\n"

@@ -1,0 +1,355 @@
+"""The server's side of the NFS processes: who may have which export, and where it is.
+
+Starts them, hands connections over, has views of slates made, and answers what workers ask.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import os
+import secrets
+import socket
+import subprocess
+import sys
+from collections.abc import Mapping
+from ipaddress import IPv4Address
+from pathlib import Path
+from typing import Any
+
+from daskel.core.boot.arguments import export_path, slate_of
+from daskel.core.boot.files import FileKind
+from daskel.core.boot.identity import Who
+from daskel.core.boot.stages import Event, FileSent, Mounted, MountRefused, Seen
+from daskel.core.boot.views import View, version_export, views_of
+from daskel.core.nfs import mount
+from daskel.core.nfs.handle import export_number
+from daskel.service.shared import Shared
+from daskel.system.channel import Message, pair, receive, send
+from daskel.system.lacking import LackingError
+from daskel.system.roots import RootFolder
+
+_MOST_WORKERS = 4
+_TRY_AGAIN = 3.0  # seconds until a slate that could not be opened is tried again
+_KEY_SIZE = 32  # bytes
+_log = logging.getLogger(__name__)
+
+
+class _Channel:
+    """Questions to one of the processes, each with its answer."""
+
+    def __init__(self, sock: socket.socket) -> None:
+        self.sock = sock
+        self._number = 0
+        self._asked: dict[int, asyncio.Future[Message]] = {}
+
+    def tell(self, message: Message, descriptors: tuple[int, ...] = ()) -> None:
+        try:
+            send(self.sock, message, descriptors)
+        except BlockingIOError:
+            _log.warning("an NFS process does not keep up")
+
+    async def ask(self, question: Message) -> Message:
+        self._number += 1
+        waiting = asyncio.get_running_loop().create_future()
+        self._asked[self._number] = waiting
+        self.tell({**question, "id": self._number})
+        answer: Message = await waiting
+        return answer
+
+    def answered(self, message: Message) -> None:
+        waiting = self._asked.pop(message["answer"], None)
+        if waiting and not waiting.done():
+            waiting.set_result(message)
+
+
+class Exports:
+    """Started with the server. Raises LackingError when its key cannot be kept."""
+
+    def __init__(self, shared: Shared, roots: Path, slates: Path, state: Path) -> None:
+        self._shared, self.roots, self.slates = shared, roots, slates
+        self._key = _key(state.with_suffix(".key"))
+        count = min(os.cpu_count() or 1, _MOST_WORKERS)
+        ends = [pair() for _ in range(count + 1)]
+        theirs = [end.fileno() for _, end in ends]
+        self._process = subprocess.Popen(
+            [sys.executable, "-m", "daskel.service.exporter", *map(str, theirs)],
+            pass_fds=theirs, start_new_session=True, stdin=subprocess.DEVNULL,
+        )  # fmt: skip
+        for _, end in ends:
+            end.close()
+        first = receive(ends[0][0])
+        if first is None:
+            raise LackingError("the NFS processes did not start", "look at what they said above")
+        self._can_mount = bool(first[0]["can_mount"])
+        self._said = False
+        self._lost = asyncio.Event()
+        self._keeper, *self._workers = [_Channel(end) for end, _ in ends]
+        self._peers: dict[str, tuple[IPv4Address, _Channel]] = {}  # by a socket's address
+        self._tasks: set[asyncio.Task[Any]] = set()
+        self._slates: dict[str, asyncio.Lock] = {}  # one at a time for each slate
+        self._opened: dict[str, Message] = {}  # exports of slates that are mounted, by name
+
+    async def serve(self) -> None:
+        loop = asyncio.get_running_loop()
+        for channel in (self._keeper, *self._workers):
+            channel.sock.setblocking(False)
+            loop.add_reader(channel.sock, self._told, channel)
+        for worker in self._workers:
+            worker.tell({"do": "begin", "key": self._key.hex()})
+        self._shared.on_event.append(self._happened)
+
+    async def failed(self) -> None:
+        """Returns only by raising: one of the processes has ended, which none does by itself."""
+        await self._lost.wait()
+        raise RuntimeError("an NFS process has ended")
+
+    async def close(self) -> None:
+        loop = asyncio.get_running_loop()
+        for task in self._tasks:
+            task.cancel()
+        for channel in (self._keeper, *self._workers):
+            loop.remove_reader(channel.sock)
+            channel.sock.close()
+        await loop.run_in_executor(None, self._process.wait)
+
+    def _begin(self, work: Any) -> None:
+        task = asyncio.ensure_future(work)
+        self._tasks.add(task)
+        task.add_done_callback(self._ended)
+
+    def _ended(self, task: asyncio.Task[Any]) -> None:
+        self._tasks.discard(task)
+        if not task.cancelled() and (error := task.exception()):
+            _log.error("NFS: %r", error, exc_info=error)
+
+    # --- connections ---
+
+    def hand_over(self, server: IPv4Address, sock: socket.socket, peer: str) -> None:
+        """A connection that was accepted on a server address."""
+        self._begin(self._hand_over(server, sock, peer))
+
+    async def _hand_over(self, server: IPv4Address, sock: socket.socket, peer: str) -> None:
+        """All connections of one client go to one worker, which remembers what it answered."""
+        with sock:
+            if peer not in self._peers:
+                busy = [worker for _, worker in self._peers.values()]
+                worker = min(self._workers, key=lambda w: sum(b is w for b in busy))
+                self._peers[peer] = (server, worker)
+            worker = self._peers[peer][1]
+            worker.tell(await self._grant(peer))
+            worker.tell({"do": "connection", "peer": peer}, (sock.fileno(),))
+
+    def renew(self) -> None:
+        """The site has changed: so may what clients may have."""
+        for peer in self._peers:
+            self._begin(self._renew(peer))
+
+    async def _renew(self, peer: str, pause: float = 0) -> None:
+        await asyncio.sleep(pause)
+        if peer in self._peers:
+            self._peers[peer][1].tell(await self._grant(peer))
+
+    async def _grant(self, peer: str) -> Message:
+        """All that a client may have: its slates that are there, and every version of roots that
+        it sees as they are (a running client stays on the version that it mounted)."""
+        exports: list[Message] = []
+        later: list[str] = []
+        for view in self._views(peer)[1].values():
+            if view.slate != "none" and self._can_mount:
+                opened = await self._slate(view, only_if_there=True, booting=False)
+                exports += [opened] if "number" in opened else []
+                later += [export_number(view.export).hex()] if "error" in opened else []
+                continue
+            numbers = [0, *self._root(view.root).state().versions]
+            exports += [e for number in numbers if (e := self._plain(view.root, number))]
+        if later:
+            self._begin(self._renew(peer, _TRY_AGAIN))
+        return {"do": "grant", "peer": peer, "exports": exports, "later": later}
+
+    def _views(self, peer: str) -> tuple[Who, dict[str, View]]:
+        server = self._peers[peer][0]
+        segment, who = self._shared.caller(server, peer)
+        site, running = self._shared.site, self._shared.once.running
+        return who, views_of(site, who, segment, running)
+
+    def _root(self, root: str) -> RootFolder:
+        return RootFolder(self.roots, self._shared.site.root_path(root))
+
+    def _plain(self, root: str, version: int) -> Message | None:
+        folder = self._root(root).version(version)
+        if not folder.is_dir():
+            return None
+        number = export_number(version_export(root, version)).hex()
+        return {"number": number, "folder": str(folder), "writable": False, "limit": None}
+
+    # --- slates ---
+
+    async def _slate(self, view: View, *, only_if_there: bool, booting: bool) -> Message:
+        """The export of a slate, mounted; `error` when that is not possible."""
+        async with self._slates.setdefault(view.export, asyncio.Lock()):
+            opened = self._opened.get(view.export)
+            if opened and not booting:
+                return opened
+            root = self._root(view.root)
+            question = {
+                "do": "open", "roots": str(self.roots), "own": dict(view.own), "booting": booting,
+                "path": self._shared.site.root_path(view.root), "only_if_there": only_if_there,
+                "version": root.state().used,
+            }  # fmt: skip
+            answer = await self._keep(view.root, view.client, question)
+            if answer.get("wipe"):
+                await self._take_away(view.root, view.client, "wipe")
+                answer = await self._keep(view.root, view.client, question)
+            if "folder" not in answer:
+                return answer
+            number = export_number(view.export).hex()
+            opened = {
+                "number": number, "folder": answer["folder"], "upper": answer["upper"],
+                "writable": True, "limit": view.limit,
+            }  # fmt: skip
+            self._opened[view.export] = opened
+            return opened
+
+    async def _keep(self, root: str, client: str, question: Message) -> Message:
+        slate = {"slates": str(self.slates), "root": root, "client": client}
+        return await self._keeper.ask({**question, **slate})
+
+    async def _take_away(self, root: str, client: str, how: str) -> Message:
+        """Close a slate, and wipe it where `how` says so."""
+        export = View(root, client, "keep").export
+        self._opened.pop(export, None)
+        for worker in self._workers:
+            await worker.ask({"do": "close", "number": export_number(export).hex()})
+        return await self._keep(root, client, {"do": how})
+
+    async def take_away(self, root: str, client: str, how: str) -> Message:
+        """The same, when nobody else is about to open it."""
+        export = View(root, client, "keep").export
+        async with self._slates.setdefault(export, asyncio.Lock()):
+            return await self._take_away(root, client, how)
+
+    def in_use(self) -> dict[str, str]:
+        """Slates that are mounted, and the folders where they are seen."""
+        return {name: opened["folder"] for name, opened in self._opened.items()}
+
+    def _happened(self, event: Event) -> None:
+        """A boot begins: what its client changed of fresh slates goes at its next mount."""
+        kernel = isinstance(event, FileSent) and event.kind is FileKind.KERNEL
+        begins = kernel or (isinstance(event, Seen) and event.firmware)
+        site, name = self._shared.site, event.who.name or ""
+        client = site.clients.get(name)
+        if not begins or client is None or not self._can_mount:
+            return
+        for root in site.roots:
+            there = (self.slates / root / name).is_dir()
+            if there and slate_of(site, client, root) == "fresh":
+                self._begin(self._keep(root, name, {"do": "begun"}))
+
+    # --- what workers ask ---
+
+    def _told(self, channel: _Channel) -> None:
+        while True:
+            try:
+                message = receive(channel.sock)
+            except BlockingIOError:
+                return
+            except OSError:
+                return
+            if message is None:
+                asyncio.get_running_loop().remove_reader(channel.sock)
+                self._lost.set()
+                return
+            self._hear(channel, message[0])
+
+    def _hear(self, channel: _Channel, message: Message) -> None:
+        if "answer" in message:
+            channel.answered(message)
+        elif "malformed" in message:
+            self._shared.malformed("nfs", message["malformed"])
+        elif "missing" in message:
+            who = self._views(message["peer"])[0]
+            root, below = message["root"], message["missing"]
+            reason = f"there is no directory /{below} in the root {root}"
+            self._shared.emit(MountRefused(who, f"{export_path(root)}/{below}", reason))
+        elif "gone" in message:
+            self._peers.pop(message["gone"], None)
+        elif message["ask"] == "mount":
+            self._begin(self._mount(channel, message))
+        elif message["ask"] == "exports":
+            paths = sorted(map(export_path, self._views(message["peer"])[1]))
+            channel.tell({"do": "answer", "id": message["id"], "paths": paths})
+
+    async def _mount(self, channel: _Channel, asked: Message) -> None:
+        answer = {"do": "answer", "id": asked["id"], "peer": asked["peer"]}
+        try:
+            answer |= await self._mounted(channel, asked["peer"], asked["path"])
+        except Exception:
+            _log.exception("a root could not be mounted")
+            answer["status"] = mount.Status.ACCESS
+        channel.tell(answer)
+
+    async def _mounted(self, channel: _Channel, peer: str, path: str) -> Message:
+        """The export to mount, and the path below it; or why not."""
+        who, views = self._views(peer)
+        wanted = "/" + path.strip("/") + "/"
+        roots = self._shared.site.roots
+        root = next((r for r in roots if wanted.startswith(export_path(r) + "/")), None)
+        if root is None or root not in views:
+            self._shared.emit(MountRefused(who, path, _why_not(who, views)))
+            status = mount.Status.NOT_FOUND if root is None else mount.Status.ACCESS
+            return {"status": status}
+        view = views[root]
+        export, how = await self._export(view, who)
+        if export is None:
+            self._shared.emit(MountRefused(who, path, how))
+            return {"status": mount.Status.NOT_FOUND}
+        granted = await self._grant(peer)
+        channel.tell(granted)
+        below = wanted.removeprefix(export_path(root)).strip("/")
+        if not below:
+            self._shared.emit(Mounted(who, root, how))
+        return {"number": export["number"], "below": below, "root": root}
+
+    async def _export(self, view: View, who: Who) -> tuple[Message | None, str]:
+        """The export, and in words how the client has it, or why there is none."""
+        used = self._root(view.root).state().used
+        version = f"version {used}, " if used else ""
+        if view.slate == "none" or not self._can_mount:
+            if view.slate != "none" and not self._said:
+                self._said = True
+                _log.warning("slates need root: every root is read-only")
+            export = self._plain(view.root, used)
+            return export, f"{version}read-only" if export else "its folder is missing"
+        opened = await self._slate(view, only_if_there=False, booting=True)
+        if "number" not in opened:
+            return None, f"the slate of {who} cannot be opened: {opened.get('error')}"
+        return opened, f"slate {view.slate}"
+
+
+def _why_not(who: Who, views: Mapping[str, View]) -> str:
+    if who.name is None:
+        return f"{who.address} is no client of the site"
+    if not views:
+        return f"the loadout of {who.name} has no root"
+    return f"the root of {who.name} is {', '.join(map(export_path, sorted(views)))}"
+
+
+def _key(path: Path) -> bytes:
+    """What handles are made with; the same after a restart. Raises LackingError."""
+    try:
+        if path.exists():
+            key = bytes.fromhex(path.read_text())
+            if len(key) == _KEY_SIZE:
+                return key
+        key = secrets.token_bytes(_KEY_SIZE)
+        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        with os.fdopen(descriptor, "w") as file:
+            file.write(key.hex())
+            file.flush()
+            os.fsync(file.fileno())
+    except (OSError, ValueError) as error:
+        raise LackingError(
+            f"{path} cannot be used ({error})", "remove it, or make it writable"
+        ) from None
+    return key

@@ -1,0 +1,206 @@
+"""The process that serves NFS connections: it is handed them, and told who may have what.
+
+It is told by the server through a channel, and asks it who may mount what. It ends with it.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import errno
+import logging
+import os
+import socket
+import sys
+import time
+from functools import partial
+from pathlib import Path
+
+from daskel.core.nfs import mount
+from daskel.core.nfs.handle import export_of
+from daskel.core.nfs.nfs3 import NfsError, Status
+from daskel.core.nfs.replays import Replays
+from daskel.core.nfs.rpc import Call
+from daskel.core.nfs.xdr import pack_u32
+from daskel.service.stream import Stream
+from daskel.system.channel import Message, receive, send
+from daskel.system.export import Export, OpenFiles
+from daskel.system.usage import Usage
+
+_COUNT_AGAIN = 2.0  # seconds between two counts of what a slate takes
+
+
+class Worker:
+    def __init__(self, channel: socket.socket, keeper: socket.socket) -> None:
+        self._channel, self._keeper, self._files = channel, keeper, OpenFiles()
+        self._key = b""
+        self._exports: dict[bytes, Export] = {}
+        self._grants: dict[str, frozenset[bytes]] = {}  # by a client's address
+        self._later: dict[str, frozenset[bytes]] = {}  # the same, of what cannot be had yet
+        self._streams: dict[str, set[Stream]] = {}
+        self._replays = Replays()
+        self._asked: dict[int, asyncio.Future[Message]] = {}
+        self._number = 0
+        self._ended: asyncio.Event | None = None
+
+    async def run(self) -> None:
+        self._ended = asyncio.Event()
+        loop = asyncio.get_running_loop()
+        self._channel.setblocking(False)
+        loop.add_reader(self._channel, self._told)
+        counting = asyncio.create_task(self._count())
+        await self._ended.wait()
+        counting.cancel()
+
+    def _told(self) -> None:
+        while True:
+            try:
+                message = receive(self._channel)
+            except BlockingIOError:
+                return
+            if message is None:
+                assert self._ended
+                self._ended.set()
+                asyncio.get_running_loop().remove_reader(self._channel)
+                return
+            told, descriptors = message
+            handler = getattr(self, "_on_" + told["do"])
+            handler(told, descriptors)
+
+    # --- what the server says ---
+
+    def _on_begin(self, told: Message, _: list[int]) -> None:
+        self._key = bytes.fromhex(told["key"])
+
+    def _on_connection(self, told: Message, descriptors: list[int]) -> None:
+        """A client's connection, and what it may have."""
+        peer = told["peer"]
+        sock = socket.socket(fileno=descriptors[0])
+        stream = Stream(
+            sock, peer, lambda handle: self._find(peer, handle), self._mounting, self._replays,
+            self._malformed, self._gone,
+        )  # fmt: skip
+        self._streams.setdefault(peer, set()).add(stream)
+
+    def _on_grant(self, told: Message, _: list[int]) -> None:
+        """The exports that a client may have from now on, and where they are."""
+        for export in told["exports"]:
+            self._open(export)
+        numbers = (bytes.fromhex(export["number"]) for export in told["exports"])
+        self._grants[told["peer"]] = frozenset(numbers)
+        self._later[told["peer"]] = frozenset(map(bytes.fromhex, told["later"]))
+
+    def _on_close(self, told: Message, _: list[int]) -> None:
+        """An export is about to be taken away."""
+        export = self._exports.pop(bytes.fromhex(told["number"]), None)
+        if export:
+            export.close()
+        self._tell({"answer": told["id"]})
+
+    def _on_answer(self, told: Message, _: list[int]) -> None:
+        waiting = self._asked.pop(told["id"], None)
+        if waiting and not waiting.done():
+            waiting.set_result(told)
+
+    def _open(self, export: Message) -> None:
+        number, folder = bytes.fromhex(export["number"]), Path(export["folder"])
+        if number in self._exports:
+            return
+        usage = None
+        if export["limit"] is not None:
+            usage = Usage(export["limit"], Path(export["upper"]))
+        try:
+            self._exports[number] = Export(
+                number, folder, self._key, self._files, writable=export["writable"], usage=usage,
+                helper=partial(self._help, export["folder"]) if export["writable"] else None,
+            )  # fmt: skip
+        except OSError as error:
+            logging.warning("%s cannot be opened: %s", folder, error.strerror)
+
+    def _help(self, folder: str, body: bytes) -> int:
+        """The keeper has the privilege to find a file anew on an overlay."""
+        send(self._keeper, {"folder": folder, "body": body.hex()})
+        answer = receive(self._keeper)
+        if answer is None or not answer[1]:
+            raise OSError(errno.ESTALE, "no such file any more")
+        return answer[1][0]
+
+    # --- what clients ask ---
+
+    def _find(self, peer: str, handle: bytes) -> Export:
+        number = export_of(handle)
+        if number in self._later.get(peer, ()):
+            raise NfsError(Status.JUKEBOX)
+        export = self._exports.get(number)
+        if export is None:
+            raise NfsError(Status.STALE)
+        if number not in self._grants.get(peer, ()):
+            raise NfsError(Status.ACCES)
+        return export
+
+    async def _mounting(self, peer: str, call: Call) -> bytes | None:
+        if call.procedure == mount.Procedure.MOUNT:
+            path = mount.parse_path(call.arguments)
+            answer = await self._ask({"ask": "mount", "peer": peer, "path": path})
+            return self._mounted(answer)
+        if call.procedure == mount.Procedure.EXPORT:
+            answer = await self._ask({"ask": "exports", "peer": peer})
+            return mount.exports(answer["paths"])
+        if call.procedure == mount.Procedure.DUMP:
+            return pack_u32(0)
+        known = call.procedure in list(mount.Procedure)
+        return b"" if known else None  # NULL, UNMOUNT, UNMOUNT_ALL: nothing is kept
+
+    def _mounted(self, answer: Message) -> bytes:
+        if "status" in answer:
+            return mount.refused(mount.Status(answer["status"]))
+        export = self._exports.get(bytes.fromhex(answer["number"]))
+        try:
+            if export is None:
+                raise NfsError(Status.STALE)
+            return mount.mounted(export.find(answer["below"]))
+        except NfsError:
+            self._tell({"missing": answer["below"], "root": answer["root"], "peer": answer["peer"]})
+            return mount.refused(mount.Status.NOT_FOUND)
+
+    async def _ask(self, question: Message) -> Message:
+        self._number += 1
+        waiting = asyncio.get_running_loop().create_future()
+        self._asked[self._number] = waiting
+        self._tell({**question, "id": self._number})
+        answer: Message = await waiting
+        return answer
+
+    def _malformed(self, reason: str) -> None:
+        self._tell({"malformed": reason})
+
+    def _gone(self, stream: Stream) -> None:
+        streams = self._streams.get(stream.peer, set())
+        streams.discard(stream)
+        if not streams:
+            self._streams.pop(stream.peer, None)
+            self._tell({"gone": stream.peer})
+
+    def _tell(self, message: Message) -> None:
+        try:
+            send(self._channel, message)
+        except OSError:  # the server has gone, or is far behind: nothing that a client waits for
+            logging.warning("the server does not listen")
+
+    async def _count(self) -> None:
+        """Count anew what slates take that were written to."""
+        loop, pause = asyncio.get_running_loop(), _COUNT_AGAIN
+        while True:
+            await asyncio.sleep(pause)
+            began = time.monotonic()
+            for export in list(self._exports.values()):
+                if export.usage and export.usage.changed:
+                    await loop.run_in_executor(None, export.usage.count)
+            pause = max(_COUNT_AGAIN, 10 * (time.monotonic() - began))
+
+
+def serve(channel: socket.socket, keeper: socket.socket) -> None:
+    """Ends the process when the server has gone, also when a disk is still being waited for."""
+    logging.basicConfig(stream=sys.stderr, level=logging.WARNING, format="daskel nfs: %(message)s")
+    loop = asyncio.new_event_loop()
+    loop.run_until_complete(Worker(channel, keeper).run())
+    os._exit(0)

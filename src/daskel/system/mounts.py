@@ -1,0 +1,98 @@
+"""Mounts, in a mount namespace of this process's own: they end with it, and nobody else sees them.
+
+mount(2), umount2(2), unshare(2); overlay file systems with the options that NFS needs.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import errno
+import os
+import re
+import time
+from collections.abc import Sequence
+from pathlib import Path
+
+_NEW_NAMESPACE = 0x00020000
+_PRIVATE, _RECURSIVE, _BIND = 1 << 18, 0x4000, 0x1000
+_DETACH = 2
+_READ_ONLY = 1
+_PATIENCE, _PAUSE = 2.0, 0.05  # seconds: another namespace still holds the folder
+# Inode numbers that stay, renames of folders, hard links that stay together, handles that last.
+_LASTING = "xino=on,redirect_dir=on,index=on,nfs_export=on"
+_libc = ctypes.CDLL(None, use_errno=True)
+
+
+def own_namespace() -> None:
+    """Mounts of this process from now on are its own and its children's. Raises OSError."""
+    if _libc.unshare(_NEW_NAMESPACE) != 0:
+        _fail("unshare")
+    _mount("none", "/", "", _PRIVATE | _RECURSIVE, "")
+
+
+def overlay(
+    target: Path, lower: Sequence[Path], upper: Path | None = None, work: Path | None = None
+) -> None:
+    """Show the folders of `lower`, the first one on top, and what is changed in `upper`.
+
+    Without `upper` it cannot be written. Raises OSError.
+    """
+    options = "lowerdir=" + ":".join(map(_escaped, lower))
+    if upper and work:
+        options += f",upperdir={_escaped(upper)},workdir={_escaped(work)},{_LASTING}"
+    else:
+        options += ",xino=on,nfs_export=on,redirect_dir=nofollow" if len(lower) > 1 else ""
+    until = time.monotonic() + _PATIENCE
+    while True:
+        try:
+            _mount("daskel", str(target), "overlay", 0 if upper else _READ_ONLY, options)
+        except OSError as error:
+            if error.errno != errno.EBUSY or time.monotonic() > until:
+                raise
+            time.sleep(_PAUSE)
+        else:
+            return
+
+
+def bind(source: Path, target: Path) -> None:
+    _mount(str(source), str(target), "", _BIND | _RECURSIVE, "")
+
+
+def mount(kind: str, target: Path, source: str = "none", flags: int = 0, options: str = "") -> None:
+    _mount(source, str(target), kind, flags, options)
+
+
+def unmount(target: Path) -> None:
+    """At once for all who come, even when somebody is in it. Raises OSError."""
+    if _libc.umount2(os.fsencode(target), _DETACH) != 0:
+        _fail(str(target))
+
+
+def mounted_below(folder: Path) -> list[Path]:
+    """Mount points in and below a folder, the innermost first."""
+    lines = Path("/proc/self/mountinfo").read_text().splitlines()
+    points = [Path(_plain(line.split()[4])) for line in lines]
+    inside = [point for point in points if point.is_relative_to(folder)]
+    return sorted(inside, key=lambda point: len(point.parts), reverse=True)
+
+
+def _plain(text: str) -> str:
+    return re.sub(r"\\([0-7]{3})", lambda match: chr(int(match[1], 8)), text)
+
+
+def _escaped(folder: Path) -> str:
+    return re.sub(r"([\\:,])", r"\\\1", str(folder))
+
+
+def _mount(source: str, target: str, kind: str, flags: int, options: str) -> None:
+    words = [os.fsencode(word) for word in (source, target, kind)]
+    data = os.fsencode(options)
+    if len(data) > 4095:
+        raise OSError(errno.ENAMETOOLONG, "the names of the folders are too long for a mount")
+    if _libc.mount(*words, ctypes.c_ulong(flags), data) != 0:
+        _fail(target)
+
+
+def _fail(what: str) -> None:
+    number = ctypes.get_errno()
+    raise OSError(number, os.strerror(number), what)

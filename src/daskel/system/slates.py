@@ -1,0 +1,178 @@
+"""Slates on the disk: what each client changed on top of a root, and the view that it is given.
+
+A slate is the folder SLATES/ROOT/CLIENT: `upper` holds what the client changed, `own` the files
+that Daskel makes for it, `view` is where both and the root are shown as one, `slate.json` says
+which version of the root it was made on.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import stat
+import threading
+import time
+from collections.abc import Iterator, Mapping
+from contextlib import suppress
+from dataclasses import asdict, dataclass, replace
+from pathlib import Path
+
+from daskel.system.mounts import mounted_below, overlay, unmount
+from daskel.system.usage import disk_usage
+
+_STATE = "slate.json"
+_GONE = ".gone"  # wiped slates wait there to be removed
+
+
+@dataclass(frozen=True, slots=True)
+class SlateState:
+    """Times in seconds since 1970. `wipe`: before it is mounted next."""
+
+    version: int  # of the root; 0: the working tree
+    made: float
+    used: float
+    wipe: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """One path of a slate: added, changed, removed, or replaced (a folder hides the base's)."""
+
+    path: str
+    what: str
+    size: int  # bytes
+
+
+class Slate:
+    """One client's slate of one root; there may be none on the disk yet."""
+
+    def __init__(self, slates: Path, root: str, client: str) -> None:
+        self.root, self.client, self._slates = root, client, slates
+        self.folder = slates / root / client
+
+    @property
+    def upper(self) -> Path:
+        return self.folder / "upper"
+
+    @property
+    def view(self) -> Path:
+        return self.folder / "view"
+
+    def state(self) -> SlateState | None:
+        """None when there is no slate."""
+        try:
+            return SlateState(**json.loads((self.folder / _STATE).read_text()))
+        except (OSError, ValueError, TypeError):
+            return None
+
+    def keep(self, state: SlateState) -> None:
+        """Written whole or not at all."""
+        part = self.folder / f".{_STATE}"
+        part.write_text(json.dumps(asdict(state)) + "\n")
+        part.replace(self.folder / _STATE)
+
+    def mark_for_wiping(self) -> None:
+        """Its client begins anew: what it changed goes when it mounts its root."""
+        state = self.state()
+        if state and not state.wipe:
+            self.keep(replace(state, wipe=True))
+
+    def open(self, base: Path, version: int, own: Mapping[str, str]) -> None:
+        """Show the root's folder `base` with the slate, made if need be, at `view`."""
+        self._slates.mkdir(mode=0o700, parents=True, exist_ok=True)  # clients' secrets are in it
+        for name in ("upper", "work", "own", "view"):
+            (self.folder / name).mkdir(parents=True, exist_ok=True)
+        if (before := self.state()) is None:
+            _copy_owner(base, self.upper)
+            self.keep(SlateState(version, time.time(), time.time()))
+        else:
+            self.keep(replace(before, used=time.time(), wipe=False))
+        _write_own(self.folder / "own", base, own)
+        overlay(self.view, [self.folder / "own", base], self.upper, self.folder / "work")
+
+    def close(self) -> None:
+        for point in mounted_below(self.folder):
+            unmount(point)
+
+    def wipe(self) -> None:
+        """What the client changed is gone when this returns; it must not be mounted."""
+        if not self.folder.exists():
+            return
+        gone = self._slates / _GONE
+        gone.mkdir(exist_ok=True)
+        place = gone / f"{self.root}-{self.client}-{time.time_ns()}"
+        self.folder.rename(place)
+        threading.Thread(target=shutil.rmtree, args=(place, True)).start()
+
+    def size(self) -> tuple[int, int]:
+        """Bytes on the disk, and files."""
+        return disk_usage(self.upper)
+
+    def changes(self, base: Path) -> Iterator[Change]:
+        """What differs from the root's folder `base`, in the order of the paths."""
+        for folder, folders, files in os.walk(self.upper):
+            folders.sort()
+            here = Path(folder).relative_to(self.upper)
+            for name in sorted(files + folders):
+                found = _change(self.upper, base, here / name)
+                if found:
+                    yield found
+
+
+def slates_below(slates: Path) -> Iterator[Slate]:
+    """Every slate on the disk."""
+    with suppress(OSError):
+        for root in sorted(path for path in slates.iterdir() if not path.name.startswith(".")):
+            for client in sorted(root.iterdir()):
+                yield Slate(slates, root.name, client.name)
+
+
+def _change(upper: Path, base: Path, path: Path) -> Change | None:
+    """None for a folder that is only there for what is in it."""
+    here, below = upper / path, base / path
+    status = here.lstat()
+    size = status.st_size if stat.S_ISREG(status.st_mode) else 0
+    if is_whiteout(status):
+        return Change(str(path), "removed", 0)
+    if not os.path.lexists(below):
+        return Change(str(path), "added", size)
+    if not stat.S_ISDIR(status.st_mode):
+        return Change(str(path), "changed", size)
+    return Change(str(path), "replaced", 0) if is_opaque(here) else None
+
+
+def is_whiteout(status: os.stat_result) -> bool:
+    """How an overlay says that a name of the base is removed."""
+    return stat.S_ISCHR(status.st_mode) and status.st_rdev == 0
+
+
+def is_opaque(folder: Path) -> bool:
+    """How an overlay says that a folder hides the base's."""
+    with suppress(OSError):
+        return os.getxattr(folder, "trusted.overlay.opaque") == b"y"
+    return False
+
+
+def _write_own(folder: Path, base: Path, own: Mapping[str, str]) -> None:
+    """The files that Daskel makes, written in place: the folder stays the same one."""
+    written = {Path(path.strip("/")): text for path, text in own.items()}
+    for path, text in written.items():
+        place = folder / path
+        for parent in reversed(path.parents[:-1]):
+            (folder / parent).mkdir(exist_ok=True)
+            _copy_owner(base / parent, folder / parent)
+        if not place.exists() or place.read_text() != text:
+            place.write_text(text)
+        place.chmod(0o644)
+    for path in [p for p in folder.rglob("*") if p.is_file()]:
+        if path.relative_to(folder) not in written:
+            path.unlink()
+
+
+def _copy_owner(source: Path, target: Path) -> None:
+    """Owner, group and mode; nothing when there is no such folder in the base."""
+    with suppress(OSError):
+        status = source.stat()
+        os.chown(target, status.st_uid, status.st_gid)
+        target.chmod(stat.S_IMODE(status.st_mode))

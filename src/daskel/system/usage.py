@@ -1,0 +1,60 @@
+"""How much a slate takes on the disk, and the limit that its client sees as a full disk."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from daskel.core.nfs.nfs3 import NfsError, Status
+
+
+def disk_usage(folder: Path) -> tuple[int, int]:
+    """Bytes on the disk below a folder, each file once, and the number of files."""
+    seen: set[int] = set()
+    size = 0
+    pending = [str(folder)]
+    while pending:
+        try:
+            entries = list(os.scandir(pending.pop()))
+        except OSError:
+            continue  # removed meanwhile
+        for entry in entries:
+            try:
+                status = entry.stat(follow_symlinks=False)
+            except OSError:
+                continue
+            if status.st_ino not in seen:
+                seen.add(status.st_ino)
+                size += status.st_blocks * 512
+            if entry.is_dir(follow_symlinks=False):
+                pending.append(entry.path)
+    return size, len(seen)
+
+
+class Usage:
+    """Counted up with every write, and now and then counted anew: what is removed is not known
+    to be free before that."""
+
+    def __init__(self, limit: int, folder: Path) -> None:
+        self.limit, self._folder = limit, folder
+        self.used = disk_usage(folder)[0]
+        self.changed = False  # since it was counted
+
+    @property
+    def left(self) -> int:
+        return max(0, self.limit - self.used)
+
+    def need(self, count: int) -> None:
+        """Raises NfsError when that much is not left."""
+        if count > self.left:
+            self.changed = True
+            raise NfsError(Status.NOSPC)
+
+    def add(self, count: int) -> None:
+        self.used += max(0, count)
+        self.changed = True
+
+    def count(self) -> None:
+        """Takes as long as a walk through the folder."""
+        self.changed = False
+        self.used = disk_usage(self._folder)[0]

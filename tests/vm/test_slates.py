@@ -1,0 +1,117 @@
+"""A Debian system on a slate: installs, writes, lives through a server's sudden death, comes again."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from tests.vm import guest
+from tests.vm.lab import SERVER, Lab, Machine
+
+CI = "CI" in os.environ  # there a missing program is a failure
+pytestmark = [
+    pytest.mark.vm,
+    pytest.mark.skipif(os.geteuid() != 0 and not CI, reason="network namespaces need root"),
+    pytest.mark.skipif(
+        not (shutil.which("qemu-system-x86_64") and shutil.which("debootstrap")) and not CI,
+        reason="QEMU or debootstrap is not installed",
+    ),
+]
+SITE = """format = 1
+[site]
+roots = "roots"
+slates = "slates"
+state = "state.db"
+[segment.tideroom]
+network = "10.61.8.0/24"
+server = "10.61.8.1"
+dhcp = "full"
+pool = ["10.61.8.100 - 10.61.8.199"]
+args = ["console=ttyS0,115200"]
+[root.notebook]
+slate = "keep"
+[loadout.notebook]
+kernel = "notebook/vmlinuz"
+initrd = ["notebook/initrd.img"]
+root = "notebook"
+[group.tide]
+segment = "tideroom"
+boot = "notebook"
+[client.tide-01]
+mac = "02:61:08:00:00:01"
+group = "tide"
+[client.tide-02]
+mac = "02:61:08:00:00:02"
+group = "tide"
+"""
+PATIENCE = 300  # seconds
+
+
+def log_in(lab: Lab, name: str, mac: str) -> Machine:
+    machine = lab.boot(name, mac, "bios")
+    machine.wait_for("login:", PATIENCE)
+    machine.type("root")
+    machine.wait_for(":~#", PATIENCE)
+    return machine
+
+
+def exercise(machine: Machine, what: str) -> None:
+    machine.type(f"/root/exercise {what}; poweroff")
+    machine.wait_for("GUEST done", PATIENCE)
+    machine.process.wait(PATIENCE)
+
+
+def daskel(lab: Lab, *words: str) -> str:
+    program, site = Path(sys.executable).with_name("daskel"), lab.folder / "daskel.toml"
+    inside = [program, *words, "--site", site]
+    return subprocess.run(inside, check=True, capture_output=True, text=True).stdout
+
+
+def test_a_system_on_a_slate(tmp_path: Path) -> None:
+    (tmp_path / "files/notebook").mkdir(parents=True)
+    (tmp_path / "roots").mkdir()
+    (tmp_path / "daskel.toml").write_text(SITE)
+    shutil.copy(guest.kernel(), tmp_path / "files/notebook/vmlinuz")
+    guest.write_initrd(tmp_path / "files/notebook/initrd.img")
+    subprocess.run(["cp", "-a", guest.debian(), tmp_path / "roots/notebook"], check=True)
+    daskel(lab := Lab(tmp_path), "root", "seal", "notebook", "--yes")
+    lab.open()
+    try:
+        lab.serve(tmp_path / "daskel.toml")
+        first = log_in(lab, "first", "02:61:08:00:00:01")
+        first.type("/root/exercise first; poweroff")
+        first.wait_for("GUEST wrote 6", PATIENCE)
+        lab.kill_server()
+        time.sleep(1)
+        lab.serve(tmp_path / "daskel.toml")
+        first.wait_for("GUEST done", PATIENCE)
+        first.process.wait(PATIENCE)
+        for said in ("installed 2.", "sums good", "built good", "exercised"):
+            assert f"GUEST {said}" in first.console, said
+        assert "GUEST nobody may not write" in first.console
+        assert first.said("host").startswith("tide-01 ")
+        assert f"{SERVER}:/roots/notebook / nfs rw," in first.said("root")
+        changed = daskel(lab, "slate", "show", "tide-01")
+        assert "usr/bin/hello" in changed and "var/tmp/part-20" in changed
+
+        again = log_in(lab, "again", "02:61:08:00:00:01")
+        exercise(again, "again")
+        assert again.said("package").startswith("2.") and "GUEST sums good" in again.console
+
+        other = log_in(lab, "other", "02:61:08:00:00:02")
+        exercise(other, "again")
+        assert other.said("package") == "none" and "GUEST no sums" in other.console
+        assert other.said("host").split()[0] == "tide-02"
+        assert other.said("host").split()[1] != first.said("host").split()[1]
+
+        daskel(lab, "slate", "wipe", "tide-01", "--yes")
+        assert "tide-01" not in daskel(lab, "slate", "list")
+    finally:
+        lab.close()
+    assert not list((tmp_path / "roots/notebook/var/tmp").iterdir()), "the root is as it was"
