@@ -13,14 +13,12 @@ import pytest
 
 from daskel.core.boot.address import Lease, LeaseState
 from daskel.core.boot.lobby import Sighting
-from daskel.core.nfs.nfs3 import FileType, NfsError, Status
 from daskel.store.database import Store
 from daskel.store.reading import read_leases, read_lobby
 from daskel.system import bootloader
 from daskel.system.beneath import FilesFolder
 from daskel.system.lacking import LackingError
 from daskel.system.ports import holder
-from daskel.system.tree import Tree
 
 # --- files ---
 
@@ -68,93 +66,6 @@ def test_nothing_outside_the_folder_is_opened(
         with pytest.raises(error):
             files.open(path)
     files.close()
-
-
-# --- trees ---
-
-
-@pytest.fixture
-def root(tmp_path: Path) -> Path:
-    top = tmp_path / "root"
-    (top / "etc").mkdir(parents=True)
-    (top / "etc" / "greeting").write_text("hello")
-    (top / "etc" / "link").symlink_to("greeting")
-    (top / "sbin").symlink_to("etc")
-    (top / "out").symlink_to("/")
-    os.link(top / "etc" / "greeting", top / "same")
-    os.mkfifo(top / "fifo")
-    return top
-
-
-def test_handles_mean_the_same_after_a_restart(root: Path) -> None:
-    first = Tree("notebook", root)
-    handles = {
-        path: first.find(path) for path in ("etc", "etc/greeting", "etc/link", "same", "fifo")
-    }
-    first.close()
-    second = Tree("notebook", root)
-    assert second.read(handles["etc/greeting"], 1, 3)[0] == b"ell"
-    assert second.link(handles["etc/link"])[0] == b"greeting"
-    assert second.attributes(handles["fifo"]).type is FileType.FIFO
-    assert handles["same"] == handles["etc/greeting"]
-    assert second.attributes(handles["same"]).links == 2
-    assert second.find("etc") == handles["etc"]
-    second.close()
-
-
-def test_listing(root: Path) -> None:
-    tree = Tree("notebook", root)
-    names, directory = tree.names(tree.top())
-    assert sorted(n.name for n in names) == [b"etc", b"fifo", b"out", b"same", b"sbin"]
-    assert [n.cookie for n in names] == sorted(n.cookie for n in names)
-    assert all(n.cookie > 2 for n in names) and directory.type is FileType.DIRECTORY
-    (root / "new").write_text("x")
-    assert b"new" in [n.name for n in tree.names(tree.top())[0]]
-    assert tree.lookup(tree.top(), b"..")[0] == tree.top(), "nothing is above the root"
-    tree.close()
-
-
-def test_what_cannot_be_had(root: Path) -> None:
-    tree, other = Tree("notebook", root), Tree("catalogue", root)
-    greeting, etc = tree.find("etc/greeting"), tree.find("etc")
-    link = tree.find("out")
-    cases = [
-        (lambda: tree.lookup(tree.top(), b"nothing"), Status.NOENT),
-        (lambda: tree.lookup(greeting, b"x"), Status.NOTDIR),
-        (lambda: tree.lookup(link, b"etc"), Status.NOTDIR),
-        (lambda: tree.lookup(etc, b"../etc"), Status.ACCES),
-        (lambda: tree.lookup(etc, b""), Status.ACCES),
-        (lambda: tree.link(greeting), Status.INVAL),
-        (lambda: tree.read(etc, 0, 1), Status.INVAL),
-        (lambda: tree.read(tree.find("fifo"), 0, 1), Status.INVAL),
-        (lambda: tree.names(greeting), Status.NOTDIR),
-        (lambda: tree.attributes(b"short"), Status.BADHANDLE),
-        (lambda: tree.attributes(other.top()), Status.STALE),
-        (lambda: tree.attributes(tree.top()[:8] + bytes(8)), Status.STALE),
-    ]
-    for index, (call, status) in enumerate(cases):
-        with pytest.raises(NfsError) as error:
-            call()
-        assert error.value.status is status, index
-    (root / "etc" / "greeting").unlink()
-    (root / "same").unlink()
-    with pytest.raises(NfsError) as error:
-        tree.attributes(greeting)
-    assert error.value.status is Status.STALE
-    tree.close(), other.close()
-
-
-def test_a_tree_that_is_changed_underneath(root: Path) -> None:
-    """A package upgrade renames a new file over the old one: the old handle goes stale."""
-    tree = Tree("notebook", root)
-    before = tree.find("etc/greeting")
-    (root / "etc" / "new").write_text("changed")
-    (root / "etc" / "new").rename(root / "etc" / "greeting")
-    assert tree.read(tree.find("etc/greeting"), 0, 100)[0] == b"changed"
-    assert tree.read(before, 0, 100)[0] == b"hello", "its other name is left"
-    (root / "etc").rename(root / "config")
-    assert tree.read(tree.find("config/greeting"), 0, 100)[0] == b"changed"
-    tree.close()
 
 
 # --- ports, programs ---

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import argparse
-import sys
 from typing import Any
 
 from rich.text import Text
 
-from daskel.cli.output import ExitCode, Output
+from daskel.cli.output import ExitCode, Output, agreed
 from daskel.cli.site import json_argument, path_of, site_argument
 from daskel.service.control import ask, socket_path
 from daskel.system.sitefile import SiteFile, load
@@ -40,7 +39,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         return ExitCode.BAD_NEWS
     if args.dry_run or not compared["changes"]:
         return ExitCode.GOOD
-    if not args.yes and not output.as_json and not _agreed():
+    if not args.yes and not output.as_json and not agreed("Take this over?"):
         output.print("Nothing was changed.")
         return ExitCode.GOOD
     answer = question(file, "apply") or {}
@@ -59,14 +58,6 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
 def question(file: SiteFile, what: str, **more: object) -> dict[str, Any] | None:
     """Ask the server that runs with the store of this site file."""
     return ask(socket_path(file.state), what, **more) if file.site else None
-
-
-def _agreed() -> bool:
-    if not sys.stdin.isatty():
-        return False
-    sys.stderr.write("Take this over? [y/N] ")
-    sys.stderr.flush()
-    return sys.stdin.readline().strip().lower() in ("y", "yes")
 
 
 def _show(output: Output, compared: dict[str, Any]) -> None:

@@ -22,10 +22,12 @@ from daskel.system.lacking import LackingError
 COMMANDS = {  # in the order of the work
     "survey": "look first: interfaces, networks, ports, and who answers DHCP",
     "new": "write a commented site file, from answers given as options or asked for",
+    "root": "root filesystems: bring in, change, seal as versions, look into, compare, drop",
     "client": "list, show, add, change, rename, remove, import and export clients",
     "group": "list, show, add, change and remove groups",
     "loadout": "list, show, add, copy, change and remove loadouts",
     "assign": "say what a client or a group boots",
+    "slate": "what clients changed on their roots: list, show, copy out, wipe",
     "lobby": "list, admit, refuse and forget machines that are not in the site",
     "check": "find everything that is wrong with the site file and the files that it names",
     "explain": "show what one client gets, step by step, and the line that each value comes from",

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any, TextIO
 
 from rich.console import Console
+from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn
 from rich.text import Text
 
 from daskel.core.site.finding import Finding, Severity
@@ -85,6 +86,29 @@ class Output:
             for line in _source(finding.origin) if on_disk else ():
                 self.print(Text(line, style="dim"))
             self.print(Text(f"      {finding.remedy}", style="green"))
+
+
+def agreed(question: str) -> bool:
+    """A person at the terminal says yes; nobody there is a no."""
+    if not sys.stdin.isatty():
+        return False
+    sys.stderr.write(f"{question} [y/N] ")
+    sys.stderr.flush()
+    return sys.stdin.readline().strip().lower() in ("y", "yes")
+
+
+def counted(number: int, what: str) -> str:
+    """`1 path`, `2,000 paths`."""
+    return f"{number:,} {what}{'' if number == 1 else 's'}"
+
+
+def working(output: Output, what: str, total: int) -> Progress:
+    """A progress bar on a terminal, for long work; nothing elsewhere."""
+    columns = (TextColumn(what), BarColumn(), DownloadColumn(), TimeRemainingColumn())
+    quiet = output.as_json or not output.errors.is_terminal
+    progress = Progress(*columns, console=output.errors, transient=True, disable=quiet)
+    progress.add_task(what, total=total)
+    return progress
 
 
 def _console(stream: TextIO) -> Console:

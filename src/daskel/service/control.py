@@ -73,6 +73,20 @@ class Running:
     def forget(self, macs: Collection[str]) -> None:
         self._server.forget(macs)
 
+    def connected(self) -> list[Answer]:
+        """Clients with an NFS connection, and what they have mounted."""
+        return self._server.exports.connected()
+
+    async def take_away(self, asked: Answer) -> Answer:
+        """Close or wipe a slate."""
+        how = "wipe" if asked.get("how") == "wipe" else "close"
+        root, client = str(asked.get("root")), str(asked.get("client"))
+        if root not in self._site.roots or "/" in client or client.startswith("."):
+            return {"error": f"there is no slate of {client} on {root}"}
+        answer = await self._server.exports.take_away(root, client, how)
+        self._note("slate", f"of {client} on {root}: {'wiped' if how == 'wipe' else 'closed'}")
+        return {"done": "error" not in answer, **answer}
+
     async def compare(self) -> Answer:
         """What would change for whom if the site file were taken over now."""
         new = await asyncio.to_thread(load_checked, self._path)
@@ -180,9 +194,13 @@ class ControlService:
         if question == "once" and _may_change(user):
             self._running.assign_once(str(asked.get("client")), asked.get("boot"))
             return {"assigned": True}
+        if question == "connected":
+            return {"clients": self._running.connected()}
+        if question == "slate" and _may_change(user):
+            return await self._running.take_away(asked)
         if question == "compare":
             return await self._running.compare()
-        if question not in ("apply", "forget", "once"):
+        if question not in ("apply", "forget", "once", "slate"):
             return {"error": f"unknown: {question!r}"}
         if not _may_change(user):
             return {"error": "only the server's user may change what runs"}

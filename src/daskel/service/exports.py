@@ -13,6 +13,7 @@ import socket
 import subprocess
 import sys
 from collections.abc import Mapping
+from dataclasses import dataclass
 from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
@@ -63,6 +64,15 @@ class _Channel:
             waiting.set_result(message)
 
 
+@dataclass
+class _Peer:
+    """A client's address that has connections."""
+
+    server: IPv4Address  # that it came to
+    worker: _Channel  # that serves it
+    connections: int = 0
+
+
 class Exports:
     """Started with the server. Raises LackingError when its key cannot be kept."""
 
@@ -85,10 +95,11 @@ class Exports:
         self._said = False
         self._lost = asyncio.Event()
         self._keeper, *self._workers = [_Channel(end) for end, _ in ends]
-        self._peers: dict[str, tuple[IPv4Address, _Channel]] = {}  # by a socket's address
+        self._peers: dict[str, _Peer] = {}  # by a socket's address
         self._tasks: set[asyncio.Task[Any]] = set()
         self._slates: dict[str, asyncio.Lock] = {}  # one at a time for each slate
         self._opened: dict[str, Message] = {}  # exports of slates that are mounted, by name
+        self._mounts: dict[str, dict[str, int]] = {}  # client, root: the version that it mounted
 
     async def serve(self) -> None:
         loop = asyncio.get_running_loop()
@@ -133,12 +144,23 @@ class Exports:
         """All connections of one client go to one worker, which remembers what it answered."""
         with sock:
             if peer not in self._peers:
-                busy = [worker for _, worker in self._peers.values()]
+                busy = [known.worker for known in self._peers.values()]
                 worker = min(self._workers, key=lambda w: sum(b is w for b in busy))
-                self._peers[peer] = (server, worker)
-            worker = self._peers[peer][1]
-            worker.tell(await self._grant(peer))
-            worker.tell({"do": "connection", "peer": peer}, (sock.fileno(),))
+                self._peers[peer] = _Peer(server, worker)
+            known = self._peers[peer]
+            known.connections += 1
+            try:
+                known.worker.tell(await self._grant(peer))
+                known.worker.tell({"do": "connection", "peer": peer}, (sock.fileno(),))
+            except BaseException:
+                self._disconnected(peer)
+                raise
+
+    def _disconnected(self, peer: str) -> None:
+        known = self._peers[peer]
+        known.connections -= 1
+        if not known.connections:
+            del self._peers[peer]
 
     def renew(self) -> None:
         """The site has changed: so may what clients may have."""
@@ -148,7 +170,7 @@ class Exports:
     async def _renew(self, peer: str, pause: float = 0) -> None:
         await asyncio.sleep(pause)
         if peer in self._peers:
-            self._peers[peer][1].tell(await self._grant(peer))
+            self._peers[peer].worker.tell(await self._grant(peer))
 
     async def _grant(self, peer: str) -> Message:
         """All that a client may have: its slates that are there, and every version of roots that
@@ -168,7 +190,7 @@ class Exports:
         return {"do": "grant", "peer": peer, "exports": exports, "later": later}
 
     def _views(self, peer: str) -> tuple[Who, dict[str, View]]:
-        server = self._peers[peer][0]
+        server = self._peers[peer].server
         segment, who = self._shared.caller(server, peer)
         site, running = self._shared.site, self._shared.once.running
         return who, views_of(site, who, segment, running)
@@ -181,7 +203,10 @@ class Exports:
         if not folder.is_dir():
             return None
         number = export_number(version_export(root, version)).hex()
-        return {"number": number, "folder": str(folder), "writable": False, "limit": None}
+        return {
+            "number": number, "folder": str(folder), "writable": False, "limit": None,
+            "version": version,
+        }  # fmt: skip
 
     # --- slates ---
 
@@ -206,7 +231,7 @@ class Exports:
             number = export_number(view.export).hex()
             opened = {
                 "number": number, "folder": answer["folder"], "upper": answer["upper"],
-                "writable": True, "limit": view.limit,
+                "writable": True, "limit": view.limit, "version": answer["version"],
             }  # fmt: skip
             self._opened[view.export] = opened
             return opened
@@ -229,9 +254,17 @@ class Exports:
         async with self._slates.setdefault(export, asyncio.Lock()):
             return await self._take_away(root, client, how)
 
-    def in_use(self) -> dict[str, str]:
-        """Slates that are mounted, and the folders where they are seen."""
-        return {name: opened["folder"] for name, opened in self._opened.items()}
+    def connected(self) -> list[dict[str, Any]]:
+        """Clients that are connected: which roots they may have, and the versions that they
+        mounted, as far as this server saw it."""
+        found = []
+        for peer in self._peers:
+            who, views = self._views(peer)
+            if who.name is not None and views:
+                mounted = self._mounts.get(who.name, {})
+                roots = {root: mounted.get(root) for root in views}
+                found.append({"client": who.name, "roots": roots})
+        return found
 
     def _happened(self, event: Event) -> None:
         """A boot begins: what its client changed of fresh slates goes at its next mount."""
@@ -272,8 +305,10 @@ class Exports:
             root, below = message["root"], message["missing"]
             reason = f"there is no directory /{below} in the root {root}"
             self._shared.emit(MountRefused(who, f"{export_path(root)}/{below}", reason))
+        elif "warning" in message:
+            _log.warning("NFS: %s", message["warning"])
         elif "gone" in message:
-            self._peers.pop(message["gone"], None)
+            self._disconnected(message["gone"])
         elif message["ask"] == "mount":
             self._begin(self._mount(channel, message))
         elif message["ask"] == "exports":
@@ -308,6 +343,7 @@ class Exports:
         channel.tell(granted)
         below = wanted.removeprefix(export_path(root)).strip("/")
         if not below:
+            self._mounts.setdefault(str(who), {})[root] = export["version"]
             self._shared.emit(Mounted(who, root, how))
         return {"number": export["number"], "below": below, "root": root}
 

@@ -10,8 +10,9 @@ import errno
 import logging
 import os
 import socket
-import sys
 import time
+import traceback
+from contextlib import suppress
 from functools import partial
 from pathlib import Path
 
@@ -36,7 +37,7 @@ class Worker:
         self._exports: dict[bytes, Export] = {}
         self._grants: dict[str, frozenset[bytes]] = {}  # by a client's address
         self._later: dict[str, frozenset[bytes]] = {}  # the same, of what cannot be had yet
-        self._streams: dict[str, set[Stream]] = {}
+        self._streams: set[Stream] = set()
         self._replays = Replays()
         self._asked: dict[int, asyncio.Future[Message]] = {}
         self._number = 0
@@ -79,7 +80,7 @@ class Worker:
             sock, peer, lambda handle: self._find(peer, handle), self._mounting, self._replays,
             self._malformed, self._gone,
         )  # fmt: skip
-        self._streams.setdefault(peer, set()).add(stream)
+        self._streams.add(stream)
 
     def _on_grant(self, told: Message, _: list[int]) -> None:
         """The exports that a client may have from now on, and where they are."""
@@ -174,17 +175,15 @@ class Worker:
         self._tell({"malformed": reason})
 
     def _gone(self, stream: Stream) -> None:
-        streams = self._streams.get(stream.peer, set())
-        streams.discard(stream)
-        if not streams:
-            self._streams.pop(stream.peer, None)
-            self._tell({"gone": stream.peer})
+        self._streams.discard(stream)
+        self._tell({"gone": stream.peer})
+
+    def warn(self, text: str) -> None:
+        self._tell({"warning": text})
 
     def _tell(self, message: Message) -> None:
-        try:
+        with suppress(OSError):  # the server has gone: so will this process
             send(self._channel, message)
-        except OSError:  # the server has gone, or is far behind: nothing that a client waits for
-            logging.warning("the server does not listen")
 
     async def _count(self) -> None:
         """Count anew what slates take that were written to."""
@@ -200,7 +199,24 @@ class Worker:
 
 def serve(channel: socket.socket, keeper: socket.socket) -> None:
     """Ends the process when the server has gone, also when a disk is still being waited for."""
-    logging.basicConfig(stream=sys.stderr, level=logging.WARNING, format="daskel nfs: %(message)s")
+    worker = Worker(channel, keeper)
+    logging.basicConfig(handlers=[_Handler(worker)], level=logging.WARNING, force=True)
     loop = asyncio.new_event_loop()
-    loop.run_until_complete(Worker(channel, keeper).run())
+    loop.run_until_complete(worker.run())
     os._exit(0)
+
+
+class _Handler(logging.Handler):
+    """Warnings go into the server's log."""
+
+    def __init__(self, worker: Worker) -> None:
+        super().__init__()
+        self._worker = worker
+
+    def emit(self, record: logging.LogRecord) -> None:
+        trace = ""
+        if record.exc_info and record.exc_info[1]:
+            error = record.exc_info[1]
+            frame = traceback.extract_tb(error.__traceback__)[-1]
+            trace = f" ({error!r} at {Path(frame.filename).name}:{frame.lineno})"
+        self._worker.warn(record.getMessage() + trace)

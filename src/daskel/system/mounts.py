@@ -41,7 +41,7 @@ def overlay(
     if upper and work:
         options += f",upperdir={_escaped(upper)},workdir={_escaped(work)},{_LASTING}"
     else:
-        options += ",xino=on,nfs_export=on,redirect_dir=nofollow" if len(lower) > 1 else ""
+        options += ",redirect_dir=follow"
     until = time.monotonic() + _PATIENCE
     while True:
         try:

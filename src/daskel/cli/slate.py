@@ -1,0 +1,247 @@
+"""`daskel slate`: what each client changed on top of its root."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shutil
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from rich.table import Table as Grid
+from rich.text import Text
+
+from daskel.cli.apply import question
+from daskel.cli.output import ExitCode, Output, agreed, counted
+from daskel.cli.root import Run, opened, paint, root_of
+from daskel.cli.site import json_argument, path_of, site_argument
+from daskel.core.boot.arguments import slate_of
+from daskel.core.site.finding import did_you_mean
+from daskel.core.values import show_duration, show_size
+from daskel.system.lacking import LackingError
+from daskel.system.mounts import mounted_below, overlay, own_namespace, unmount
+from daskel.system.sitefile import SiteFile, load
+from daskel.system.slates import Slate, slates_below
+
+EXAMPLE = (
+    "daskel slate list",
+    "daskel slate show tide-01",
+    "daskel slate copy-out tide-01 home ./from-tide-01",
+    "daskel slate wipe tide-01",
+)
+run = None  # each verb has its own
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    verbs = parser.add_subparsers(dest="verb", metavar="VERB", required=True)
+    _verb(verbs, "list", "all slates on this server", _list, named=False)
+    _verb(verbs, "show", "what a client changed, path by path", _show)
+    copy = _verb(verbs, "copy-out", "copy what a client changed, or a part of it", _copy_out)
+    copy.add_argument("path", help="below the client's root, or . for all")
+    copy.add_argument("target", type=Path, help="a new folder or file")
+    wipe = _verb(verbs, "wipe", "throw away what a client changed", _wipe)
+    wipe.add_argument("--yes", action="store_true", help="do not ask")
+    wipe.add_argument("--dry-run", action="store_true", help="show it, and change nothing")
+
+
+def _verb(
+    verbs: Any, name: str, text: str, run: Run, *, named: bool = True
+) -> argparse.ArgumentParser:
+    example = next(e for e in EXAMPLE if e.split()[2] == name)
+    parser: argparse.ArgumentParser = verbs.add_parser(
+        name, help=text, description=text[:1].upper() + text[1:] + ".",
+        epilog=f"example:\n  {example}", formatter_class=argparse.RawDescriptionHelpFormatter,
+    )  # fmt: skip
+    if named:
+        client = parser.add_argument("client", metavar="CLIENT")
+        client.completer = _clients  # type: ignore[attr-defined]
+        parser.add_argument("--root", help="when it has slates of several")
+    site_argument(parser)
+    json_argument(parser)
+    parser.set_defaults(run=opened(run))
+    return parser
+
+
+def _clients(parsed_args: argparse.Namespace, **_: Any) -> list[str]:
+    file = load(path_of(parsed_args))
+    return [slate.client for slate in slates_below(file.slates)] if file.site else []
+
+
+def _chosen(args: argparse.Namespace, output: Output, file: SiteFile) -> Slate | None:
+    """The client's slate; None after saying why there is none to choose."""
+    found = list(slates_below(file.slates))
+    mine = [s for s in found if s.client == args.client and args.root in (None, s.root)]
+    if len(mine) == 1:
+        return mine[0]
+    if mine:
+        roots = ", ".join(slate.root for slate in mine)
+        output.error(f"{args.client} has slates of {roots}", "choose one with --root")
+        return None
+    on = f" of {args.root}" if args.root else ""
+    names = {slate.client for slate in found}
+    output.error(f"{args.client} has no slate{on}", did_you_mean(args.client, names))
+    return None
+
+
+def _list(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:  # noqa: ARG001
+    connected = {c["client"] for c in (question(file, "connected") or {}).get("clients", [])}
+    rows = [row for slate in slates_below(file.slates) if (row := _row(file, slate, connected))]
+    if output.as_json:
+        output.json(rows)
+        return ExitCode.GOOD
+    if not rows:
+        output.print("There are no slates; a client's is made when it first mounts its root.")
+        return ExitCode.GOOD
+    grid = Grid(box=None, header_style="bold", pad_edge=False)
+    for title in ("client", "root", "version", "slate", "size", "files", "last mounted", ""):
+        grid.add_column(title, justify="right" if title in ("size", "files") else "left")
+    for row in rows:
+        ago = f"{show_duration(max(60, int(time.time() - row['used'])) // 60 * 60)} ago"
+        limit = f" of {show_size(row['limit'])}" if row["limit"] else ""
+        full = row["limit"] and row["size"] > 0.9 * row["limit"]
+        size = Text(show_size(row["size"]) + limit, style="red" if full else "")
+        version = str(row["version"]) if row["version"] else "working tree"
+        state = "connected" if row["connected"] else ""
+        if not row["known"]:
+            state = "not in the site any more"
+        grid.add_row(
+            row["client"], row["root"], version, row["kind"], size, f"{row['files']:,}", ago, state
+        )
+    output.console.print(grid)
+    return ExitCode.GOOD
+
+
+def _row(file: SiteFile, slate: Slate, connected: set[str]) -> dict[str, Any] | None:
+    state, site = slate.state(), file.site
+    assert site
+    if state is None:
+        return None
+    size, files = slate.size()
+    known = slate.client in site.clients and slate.root in site.roots
+    return {
+        "client": slate.client, "root": slate.root, "version": state.version, "size": size,
+        "files": files, "made": state.made, "used": state.used, "known": known,
+        "kind": slate_of(site, site.clients[slate.client], slate.root) if known else "",
+        "limit": site.roots[slate.root].size if known else None,
+        "connected": slate.client in connected,
+    }  # fmt: skip
+
+
+def _show(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
+    slate = _chosen(args, output, file)
+    if slate is None:
+        return ExitCode.WRONG_USE
+    found = list(slate.changes(_base(file, slate)))
+    if output.as_json:
+        output.json([{"path": c.path, "what": c.what, "size": c.size} for c in found])
+        return ExitCode.GOOD
+    for change in found:
+        paint(
+            output, change.what, change.path, f"  {show_size(change.size)}" if change.size else ""
+        )
+    size = sum(change.size for change in found)
+    output.print(
+        f"{slate.client} changed {counted(len(found), 'path')} of {slate.root}, {show_size(size)}."
+    )
+    return ExitCode.GOOD
+
+
+def _base(file: SiteFile, slate: Slate) -> Path:
+    """The folder of the version that a slate was made on."""
+    state, site = slate.state(), file.site
+    assert site
+    if state is None or slate.root not in site.roots:
+        raise LackingError(f"the root {slate.root} is not in the site any more", "put it back")
+    return root_of(file, slate.root).version(state.version)
+
+
+def _copy_out(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
+    slate = _chosen(args, output, file)
+    if slate is None:
+        return ExitCode.WRONG_USE
+    source = Path(os.path.normpath(slate.upper / args.path.strip("/")))
+    if not source.is_relative_to(slate.upper) or not os.path.lexists(source):
+        hint = f"daskel slate show {slate.client} lists what it changed"
+        output.error(f"{slate.client} did not change {args.path}", hint)
+        return ExitCode.BAD_NEWS
+    if os.path.lexists(args.target):
+        output.error(f"{args.target} is there already", "name a new folder or file")
+        return ExitCode.WRONG_USE
+    if source.is_dir() and not source.is_symlink():
+        shutil.copytree(source, args.target, symlinks=True, ignore=_devices)
+    else:
+        shutil.copy2(source, args.target, follow_symlinks=False)
+    said = f"Copied to {args.target}."
+    output.json({"said": said}) if output.as_json else output.print(said)
+    return ExitCode.GOOD
+
+
+def _devices(folder: str, names: list[str]) -> set[str]:
+    """What is no file, folder or link: what the client removed, and devices."""
+    places = ((name, Path(folder) / name) for name in names)
+    return {n for n, p in places if not (p.is_symlink() or p.is_file() or p.is_dir())}
+
+
+def _wipe(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
+    slate = _chosen(args, output, file)
+    if slate is None:
+        return ExitCode.WRONG_USE
+    size, files = slate.size()
+    if not output.as_json:
+        output.print(f"{slate.client} loses {counted(files, 'path')}, {show_size(size)}, "
+                     f"that it changed on {slate.root}.")  # fmt: skip
+        connected = (question(file, "connected") or {}).get("clients", [])
+        if slate.client in [c["client"] for c in connected]:
+            warning = "It is connected now: what runs on it will fail until it boots again."
+            output.print(Text(warning, style="yellow"))
+    if args.dry_run:
+        return ExitCode.GOOD
+    if not args.yes and not output.as_json and not agreed("Wipe it?"):
+        output.print("Nothing was wiped.")
+        return ExitCode.GOOD
+    take_away(file, slate, "wipe")
+    said = f"Wiped. {slate.client} begins with a new slate when it boots."
+    output.json({"wiped": slate.client, "root": slate.root}) if output.as_json else output.print(
+        said
+    )
+    return ExitCode.GOOD
+
+
+def take_away(file: SiteFile, slate: Slate, how: str) -> None:
+    """Close a slate, or wipe it: by the running server, else here. Raises LackingError."""
+    answer = question(file, "slate", root=slate.root, client=slate.client, how=how)
+    if answer is not None:
+        if "error" in answer:
+            raise LackingError(answer["error"], "run as root or as the server's user")
+        return
+    try:
+        if how == "wipe":
+            slate.wipe()
+    except PermissionError as error:
+        raise LackingError(f"{slate.folder}: {error.strerror}", "run as root") from None
+
+
+def seen_by(
+    file: SiteFile, root: str, client: str, output: Output, use: Callable[[Path], ExitCode]
+) -> ExitCode:
+    """Do something with what a client sees of a root, as it is now; nothing of it is changed."""
+    slate = Slate(file.slates, root, client)
+    if slate.state() is None:
+        output.error(f"{client} has no slate of {root}", "daskel slate list shows all")
+        return ExitCode.BAD_NEWS
+    base, view = _base(file, slate), slate.folder / "seen"
+    try:
+        own_namespace()
+        view.mkdir(exist_ok=True)
+        overlay(view, [slate.upper, base])
+    except OSError as error:
+        problem = f"{view} cannot be mounted ({error.strerror})"
+        raise LackingError(problem, "run as root") from None
+    try:
+        return use(view)
+    finally:
+        for point in mounted_below(view):
+            unmount(point)
+        view.rmdir()

@@ -1,0 +1,192 @@
+"""Slates as clients and the administrator meet them: kept, fresh, apart, limited, wiped, promoted."""
+
+from __future__ import annotations
+
+import os
+import signal
+import time
+from ipaddress import IPv4Address
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from daskel.core.dhcp.pxe import Firmware
+from daskel.core.nfs import calls, results
+from daskel.core.nfs.calls import Make, NewAttributes, Write
+from daskel.core.nfs.nfs3 import FileType, Procedure, Stable
+from daskel.core.nfs.xdr import pack_opaque
+from daskel.rehearse.fetch import BootError, NfsRoot, get_address
+from daskel.rehearse.firmware import Face
+from tests.conftest import SERVER, Serve, Serving, daskel
+
+pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
+ONE, TWO = IPv4Address("10.61.8.21"), IPv4Address("10.61.8.22")
+SITE = """format = 1
+[site]
+roots = "roots"
+slates = "slates"
+state = "state.db"
+loaders = []
+[segment.tideroom]
+network = "10.61.8.0/24"
+server = "10.61.8.1"
+dhcp = "full"
+[root.notebook]
+slate = "SLATE"
+size = "1 MiB"
+[loadout.notebook]
+kernel = "vmlinuz"
+root = "notebook"
+[group.tide]
+segment = "tideroom"
+boot = "notebook"
+[client.tide-01]
+mac = "02:61:08:00:00:01"
+address = "10.61.8.21"
+group = "tide"
+[client.tide-02]
+mac = "02:61:08:00:00:02"
+address = "10.61.8.22"
+group = "tide"
+"""
+
+
+def lay_out(folder: Path, slate: str) -> None:
+    (folder / "files").mkdir()
+    (folder / "files/vmlinuz").write_bytes(b"MZ" + bytes(600))
+    for name in ("etc", "var/log"):
+        (folder / "roots/notebook" / name).mkdir(parents=True)
+    (folder / "roots/notebook/etc/greeting").write_text("hello")
+    (folder / "roots/notebook/etc/hostname").write_text("nobody")
+    (folder / "roots/notebook/var/log/old").write_text("of one machine")
+    (folder / "daskel.toml").write_text(SITE.replace("SLATE", slate))
+
+
+class Client:
+    """What a client does with its root."""
+
+    def __init__(self, serving: Serving, address: IPv4Address) -> None:
+        self.root = NfsRoot(serving.wire, address, SERVER, "/roots/notebook")
+
+    def write(self, name: str, data: bytes) -> bytes:
+        make = Make(self.root.top, name.encode(), FileType.REGULAR, NewAttributes(0o644))
+        made = self.root.call(Procedure.CREATE, calls.serialise_create(make))
+        handle = results.parse_made(made)[0]
+        assert handle
+        for at in range(0, len(data), 100_000):
+            write = Write(handle, at, Stable.FILE_SYNC, data[at : at + 100_000])
+            self.root.call(Procedure.WRITE, write.serialise())
+        return handle
+
+    def files(self) -> dict[str, bytes]:
+        return dict(self.root.files())
+
+
+def run(folder: Path, *words: str) -> str:
+    done = daskel(*words, "--site", folder / "daskel.toml")
+    assert done.returncode == 0, done
+    return done.stdout
+
+
+def test_kept_apart_and_there_again(tmp_path: Path, serve: Serve) -> None:
+    lay_out(tmp_path, "keep")
+    serving = serve(tmp_path)
+    one, two = Client(serving, ONE), Client(serving, TWO)
+    handle = one.write("mine", b"changed")
+    assert (
+        one.files()["etc/hostname"] == b"tide-01\n" and two.files()["etc/hostname"] == b"tide-02\n"
+    )
+    assert one.files()["etc/machine-id"] != two.files()["etc/machine-id"]
+    assert b"10.61.8.1:/roots/notebook / nfs" in one.files()["etc/fstab"]
+    assert "mine" in one.files() and "mine" not in two.files()
+    assert (tmp_path / "slates/notebook/tide-01/upper/mine").read_bytes() == b"changed", "at once"
+    with pytest.raises(BootError):
+        two.root.call(Procedure.GETATTR, pack_opaque(handle))
+    with pytest.raises(BootError, match="status 28"):
+        one.write("big", bytes(1_500_000))
+    serving.stop(signal.SIGKILL)
+    again = Client(serve(tmp_path), ONE)
+    assert again.root.read(handle) == b"changed", "a handle from before"
+    assert (tmp_path / "roots/notebook/etc/hostname").read_text() == "nobody"
+    shown = run(tmp_path, "slate", "show", "tide-01")
+    assert "added    mine" in shown and "2 paths" in shown
+    run(tmp_path, "slate", "wipe", "tide-01", "--yes")
+    assert not (tmp_path / "slates/notebook/tide-01").exists()
+
+
+def test_fresh_at_every_boot(tmp_path: Path, serve: Serve) -> None:
+    lay_out(tmp_path, "fresh")
+    serving = serve(tmp_path)
+    Client(serving, ONE).write("mine", b"changed")
+    assert "mine" in Client(serving, ONE).files(), "mounted again in the same boot"
+    get_address(serving.wire, SERVER, Face.of(Firmware.BIOS), "02:61:08:00:00:01", 1)
+    assert serving.events("seen")
+    time.sleep(0.2)
+    assert "mine" not in Client(serving, ONE).files()
+
+
+def test_versions(tmp_path: Path, serve: Serve) -> None:
+    """Sealed, chosen, compared, promoted from a client, dropped when nobody needs them."""
+    lay_out(tmp_path, "keep")
+    run(tmp_path, "root", "seal", "notebook", "--yes")
+    serving = serve(tmp_path)
+    tree, versions = tmp_path / "roots/notebook", tmp_path / "roots/.versions/notebook"
+    assert not (versions / "1/var/log/old").exists() and (versions / "1/var/log").is_dir()
+    one = Client(serving, ONE)
+    one.write("installed", b"program")
+    (tree / "etc/greeting").write_text("good day")
+    assert one.files()["etc/greeting"] == b"hello", "the working tree is not what it runs on"
+    run(tmp_path, "root", "seal", "notebook", "--yes", "--use")
+    same = [(versions / f"{n}/etc/hostname").stat().st_ino for n in (1, 2)]
+    assert same[0] == same[1], "what is unchanged is shared"
+    assert Client(serving, ONE).files()["etc/greeting"] == b"hello", "its slate stays on version 1"
+    assert Client(serving, TWO).files()["etc/greeting"] == b"good day"
+    run(tmp_path, "root", "seal", "notebook", "--from", "tide-01", "--yes")
+    assert (versions / "3/installed").read_bytes() == b"program"
+    compared = daskel(
+        "root", "diff", "notebook", "1", "3", "--json", "--site", tmp_path / "daskel.toml"
+    )
+    assert '{"path": "installed", "what": "added"}' in compared.stdout
+    kept = daskel("root", "drop", "notebook", "1", "--yes", "--site", tmp_path / "daskel.toml")
+    assert kept.returncode == 1 and "tide-01" in kept.stderr
+    one.root.close()
+    run(tmp_path, "slate", "wipe", "tide-01", "--yes")
+    time.sleep(0.2)
+    run(tmp_path, "root", "drop", "notebook", "1", "--yes")
+    assert not (versions / "1").exists()
+
+
+BAD: list[tuple[tuple[str, ...], int, str]] = [
+    (("root", "show", "notebok"), 2, "did you mean notebook?"),
+    (("root", "use", "notebook", "7"), 2, "there is no version 7"),
+    (("root", "diff", "notebook", "1", "x"), 2, "there is no version 1"),
+    (("root", "edit", "notebook", "--", "/bin/nothing"), 1, "there is no /bin/nothing"),
+    (("slate", "show", "tide-01"), 2, "tide-01 has no slate"),
+    (("root", "seal", "notebook", "--from", "tide-09", "--yes"), 1, "tide-09 has no slate"),
+]
+
+
+@pytest.mark.parametrize(("words", "code", "said"), BAD)
+def test_what_is_not_there(tmp_path: Path, words: tuple[Any, ...], code: int, said: str) -> None:
+    lay_out(tmp_path, "keep")
+    site = ("--site", tmp_path / "daskel.toml")
+    done = daskel(*words[:2], *site, *words[2:])
+    assert (done.returncode, said in done.stderr) == (code, True), done
+
+
+def test_edit_leaves_nothing_mounted(tmp_path: Path) -> None:
+    lay_out(tmp_path, "keep")
+    tree = tmp_path / "roots/notebook"
+    for name in ("bin", "proc", "dev"):
+        (tree / name).mkdir()
+    busybox = Path("/bin/busybox").read_bytes()
+    (tree / "bin/busybox").write_bytes(busybox)
+    (tree / "bin/busybox").chmod(0o755)
+    script = "test -d /proc/self && test -c /dev/null && echo edited > /etc/greeting"
+    words = ["root", "edit", "--site", tmp_path / "daskel.toml", "notebook", "--"]
+    done = daskel(*words, "/bin/busybox", "sh", "-c", script)
+    assert done.returncode == 0, done
+    assert (tree / "etc/greeting").read_text() == "edited\n"
+    assert not list((tree / "proc").iterdir()) and not (tree / "etc/resolv.conf").exists()
+    assert str(tree) not in Path("/proc/self/mounts").read_text()
