@@ -12,6 +12,7 @@ from rich.table import Table as Grid
 from rich.text import Text
 
 from daskel.cli.apply import question
+from daskel.cli.getting import hand_out, import_root, look
 from daskel.cli.output import ExitCode, Output, agreed, working
 from daskel.cli.site import json_argument, open_site, path_of, site_argument
 from daskel.core.boot.packages import changes
@@ -28,6 +29,8 @@ from daskel.system.slates import Slate, slates_below
 
 EXAMPLE = (
     "daskel root list",
+    "daskel root import notebook notebook.img",
+    "daskel root inspect notebook",
     "daskel root edit notebook -- apt-get upgrade",
     "daskel root seal notebook --note 'upgraded'",
     "daskel root use notebook 2",
@@ -41,6 +44,20 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     verbs = parser.add_subparsers(dest="verb", metavar="VERB", required=True)
     _verb(verbs, "list", "all roots, and the version that clients get", _list, named=False)
     _verb(verbs, "show", "one root, and its versions", _show)
+    bring = _verb(
+        verbs, "import", "make a working tree of an image or a folder", import_root, changes=True
+    )
+    kinds = "a folder, an archive, an ISO image, a disk image, a squashfs"
+    bring.add_argument("source", type=Path, metavar="SOURCE", help=kinds)
+    bring.add_argument("--partition", type=int, metavar="N", help="of a disk image, when not found")
+    bring.add_argument(
+        "--replace", action="store_true", help="instead of the working tree that is there"
+    )
+    looking = _verb(verbs, "inspect", "whether it can be booted without a disk, and why not", look)
+    looking.add_argument("--version", type=int, metavar="N", help="0: the working tree")
+    _verb(
+        verbs, "files", "hand out the kernel and initrd of the root itself", hand_out, changes=True
+    )
     edit = _verb(verbs, "edit", "run a command inside of the working tree", _edit)
     edit.add_argument("command_line", metavar="-- COMMAND", nargs=argparse.REMAINDER)
     sealing = _verb(verbs, "seal", "make the next version of the working tree", _seal, changes=True)
@@ -97,7 +114,8 @@ def opened(run: Run) -> Callable[[argparse.Namespace, Output], ExitCode]:
             return file
         assert file.site
         name = getattr(args, "name", None)
-        if name is not None and name not in file.site.roots:
+        new = run is import_root
+        if name is not None and name not in file.site.roots and not new:
             hint = did_you_mean(name, file.site.roots)
             output.error(f"the site has no root {name}", hint)
             return ExitCode.WRONG_USE

@@ -1,0 +1,153 @@
+"""Verbs of `daskel root` that bring a system in, and look whether it can be booted."""
+
+from __future__ import annotations
+
+import argparse
+import shutil
+from pathlib import Path
+
+from daskel.cli.editing import edit, new_table
+from daskel.cli.output import ExitCode, Output, finding_json, working
+from daskel.cli.site import path_of
+from daskel.core.boot.inspect import inspect, kernel_release
+from daskel.core.site.finding import Severity
+from daskel.core.site.images import kernel_processor
+from daskel.core.site.model import HOST_NAME
+from daskel.core.values import show_size
+from daskel.system.importing import SourceError, bring_in, size_of
+from daskel.system.inspecting import read_facts
+from daskel.system.roots import RootFolder
+from daskel.system.sealing import discard
+from daskel.system.sitefile import SiteFile
+
+_INITRDS = ("initrd.img-{}", "initramfs-{}.img", "initrd-{}", "initramfs-{}")
+
+
+def import_root(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
+    site = file.site
+    assert site
+    known = args.name in site.roots
+    if not HOST_NAME.fullmatch(args.name):
+        output.error(f"{args.name!r} is no name for a root", "use letters, digits and dashes")
+        return ExitCode.WRONG_USE
+    root = RootFolder(file.roots, site.root_path(args.name) if known else args.name)
+    if root.tree.exists() and any(root.tree.iterdir()) and not args.replace:
+        remedy = "give another name, or --replace it (sealed versions stay)"
+        output.error(f"{root.tree} is there already", remedy)
+        return ExitCode.WRONG_USE
+    if args.dry_run:
+        output.print(f"Would make {root.tree} out of {args.source}.")
+        return ExitCode.GOOD
+    with root.lock():
+        work = root.unfinished
+        try:
+            total = size_of(args.source)
+            with working(output, f"{args.source.name}", total) as progress:
+                task = progress.task_ids[0]
+                what = bring_in(
+                    args.source, work, args.partition, lambda size: progress.advance(task, size)
+                )
+        except (SourceError, OSError) as error:
+            remedy = error.remedy if isinstance(error, SourceError) else "check the source"
+            output.error(str(error), remedy)
+            return ExitCode.BAD_NEWS
+        discard(root.tree)
+        work.rename(root.tree)
+    found = boot_files(root.tree)
+    if output.as_json:
+        output.json({"root": args.name, "tree": str(root.tree), "made_of": what,
+                     "kernels": [row[0] for row in found]})  # fmt: skip
+    else:
+        output.print(f"{root.tree} is made, of {what}.")
+        _say_kernels(output, args.name, found)
+    if known:
+        return ExitCode.GOOD
+    table = new_table("root", args.name, {})
+    said = f"[root.{args.name}] is in the site file."
+    return edit(args, output, file, [(path_of(args), table)], said, what_next=False)
+
+
+Row = tuple[dict[str, str | None], Path, Path | None]
+
+
+def boot_files(tree: Path) -> list[Row]:
+    """Kernels in a tree, the newest first: what each is, its file, and its initrd."""
+    rows: list[Row] = []
+    for pattern in ("vmlinuz*", "Image*", "vmlinux*"):
+        for path in sorted((tree / "boot").glob(pattern), reverse=True):
+            if path.is_symlink() or not path.is_file():
+                continue
+            data = path.read_bytes()
+            release, processor = kernel_release(data), kernel_processor(data[:4096])
+            names = [tree / "boot" / name.format(release) for name in _INITRDS]
+            initrd = next((name for name in names if name.is_file()), None)
+            what = {"path": str(path.relative_to(tree)), "release": release, "processor": processor}
+            what["initrd"] = str(initrd.relative_to(tree)) if initrd else None
+            rows.append((what, path, initrd))
+    return rows
+
+
+def _say_kernels(output: Output, name: str, found: list[Row]) -> None:
+    for what, path, initrd in found:
+        size = show_size(path.stat().st_size)
+        kind = f"{what['release'] or 'unknown release'}, {what['processor'] or 'unknown processor'}"
+        with_initrd = f", initrd {what['initrd']}" if initrd else ", no initrd"
+        output.print(f"kernel {what['path']}: {kind}, {size}{with_initrd}")
+    if found:
+        output.print(f"Hand the newest out with: daskel root files {name}")
+    else:
+        output.print("There is no kernel in its /boot; the loadout needs one from elsewhere.")
+
+
+def hand_out(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
+    """Copy the root's own kernel and initrd below `files`, where loadouts name them."""
+    assert file.site
+    root = RootFolder(file.roots, file.site.root_path(args.name))
+    found = boot_files(root.version(root.state().used))
+    if not found:
+        output.error(f"{args.name} has no kernel in its /boot", "install one: daskel root edit")
+        return ExitCode.BAD_NEWS
+    what, kernel, initrd = found[0]
+    target = file.files / args.name
+    written = [(kernel, target / "vmlinuz"), *([(initrd, target / "initrd.img")] if initrd else [])]
+    if not args.dry_run:
+        target.mkdir(parents=True, exist_ok=True)
+        for source, place in written:
+            part = place.with_name(f".{place.name}")
+            shutil.copyfile(source, part)
+            part.chmod(0o644)
+            part.replace(place)
+    paths = [str(place.relative_to(file.files)) for _, place in written]
+    if output.as_json:
+        output.json({"root": args.name, "release": what["release"], "files": paths})
+        return ExitCode.GOOD
+    output.print(
+        f"{'Would write' if args.dry_run else 'Written'}: {', '.join(paths)} ({what['release']})"
+    )
+    values = f"kernel={paths[0]}" + (f" initrd={paths[1]}" if initrd else "")
+    output.print(f"Name them where it is needed: daskel loadout set NAME {values}")
+    return ExitCode.GOOD
+
+
+def look(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
+    """Findings about a root's tree, and about what its loadouts hand out with it."""
+    assert file.site
+    root = RootFolder(file.roots, file.site.root_path(args.name))
+    number = root.state().used if args.version is None else args.version
+    tree = root.version(number)
+    if not tree.is_dir():
+        output.error(f"{tree} is missing", f"daskel root show {args.name}")
+        return ExitCode.WRONG_USE
+    facts = read_facts(file.site, args.name, tree, file.files)
+    found = inspect(facts, file.site.origin("root", args.name))
+    if output.as_json:
+        output.json(
+            {"root": args.name, "version": number, "findings": [finding_json(f) for f in found]}
+        )
+    else:
+        output.findings(found)
+        bad = sum(f.severity in (Severity.ERROR, Severity.WARNING) for f in found)
+        what = f"version {number}" if number else "the working tree"
+        output.print(f"{args.name}, {what}: " + (f"{bad} to look at" if bad else "fit to boot"))
+    worst = any(f.severity is Severity.ERROR for f in found)
+    return ExitCode.BAD_NEWS if worst else ExitCode.GOOD

@@ -1,0 +1,112 @@
+"""What an image file is, from its first bytes; and the partitions of a disk image.
+
+MBR as every PC has it; GPT by the UEFI specification, section 5.3.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Callable
+from dataclasses import dataclass
+
+SECTOR = 512
+HEAD = 0x12000  # bytes that tell everything about one file system or image
+_ISO_AT, _EXT_AT, _BTRFS_AT = 0x8001, 1080, 0x10040
+_MBR_ENTRY = struct.Struct("<B3sB3sII")
+_GPT_HEADER = struct.Struct("<8sIIIIQQQQ16sQIII")
+_GPT_ENTRY = struct.Struct("<16s16sQQQ72s")
+_EXTENDED, _PROTECTIVE = (0x05, 0x0F, 0x85), 0xEE
+_MOST = 128  # partitions that are read
+
+Read = Callable[[int, int], bytes]  # offset and count
+
+
+@dataclass(frozen=True, slots=True)
+class Partition:
+    """`start` and `size` in bytes."""
+
+    number: int
+    start: int
+    size: int
+
+
+def kind_of(head: bytes) -> str | None:
+    """tar, gzip, xz, zstd, squashfs, iso, disk, or the name of a file system; None for others."""
+    if head[:2] == b"\x1f\x8b":
+        return "gzip"
+    if head[:6] == b"\xfd7zXZ\0":
+        return "xz"
+    if head[:4] == b"\x28\xb5\x2f\xfd":
+        return "zstd"
+    if head[_ISO_AT : _ISO_AT + 5] == b"CD001":
+        return "iso"
+    if head[257:262] == b"ustar":
+        return "tar"
+    return file_system(head) or ("disk" if head[510:512] == b"\x55\xaa" else None)
+
+
+def file_system(head: bytes) -> str | None:
+    """The name that mount(8) knows."""
+    if head[:4] == b"hsqs":
+        return "squashfs"
+    if head[_EXT_AT : _EXT_AT + 2] == b"\x53\xef":
+        return "ext4"  # which mounts its forerunners, too
+    if head[:4] == b"XFSB":
+        return "xfs"
+    if head[_BTRFS_AT : _BTRFS_AT + 8] == b"_BHRfS_M":
+        return "btrfs"
+    if head[54:59] == b"FAT16" or head[82:87] == b"FAT32":
+        return "vfat"
+    return None
+
+
+def partitions(read: Read) -> list[Partition]:
+    """Of a disk image. Raises ValueError with a sentence when its table cannot be read."""
+    head = read(0, SECTOR)
+    if len(head) < SECTOR or head[510:512] != b"\x55\xaa":
+        raise ValueError("has no partition table")
+    entries = [_MBR_ENTRY.unpack_from(head, 446 + 16 * i) for i in range(4)]
+    if any(entry[2] == _PROTECTIVE for entry in entries):
+        return _gpt(read)
+    found: list[Partition] = []
+    for number, (_, _, kind, _, start, count) in enumerate(entries, 1):
+        if kind in _EXTENDED and count:
+            found += _logical(read, start)
+        elif kind and count:
+            found.append(Partition(number, start * SECTOR, count * SECTOR))
+    return found
+
+
+def _logical(read: Read, extended: int) -> list[Partition]:
+    """The chain of tables inside an extended partition; each names the next."""
+    found: list[Partition] = []
+    table, seen = extended, set[int]()
+    while table not in seen and len(found) < _MOST:
+        seen.add(table)
+        head = read(table * SECTOR, SECTOR)
+        if head[510:512] != b"\x55\xaa":
+            raise ValueError("has a broken chain of logical partitions")
+        one, following = (_MBR_ENTRY.unpack_from(head, 446 + 16 * i) for i in range(2))
+        if one[5]:
+            start = (table + one[4]) * SECTOR
+            found.append(Partition(5 + len(found), start, one[5] * SECTOR))
+        if not following[5]:
+            break
+        table = extended + following[4]
+    return found
+
+
+def _gpt(read: Read) -> list[Partition]:
+    header = read(SECTOR, SECTOR)
+    if len(header) < _GPT_HEADER.size or header[:8] != b"EFI PART":
+        raise ValueError("has a protective MBR and no GPT: it may be cut short")
+    fields = _GPT_HEADER.unpack_from(header)
+    table, count, size = fields[10], fields[11], fields[12]
+    if not 128 <= size <= 4096 or count > 1024:
+        raise ValueError(f"has a GPT of {count} entries of {size} bytes")
+    data, found = read(table * SECTOR, count * size), []
+    for index in range(min(count, len(data) // size)):
+        kind, _, first, last, _, _ = _GPT_ENTRY.unpack_from(data, index * size)
+        if any(kind) and last >= first:
+            found.append(Partition(index + 1, first * SECTOR, (last - first + 1) * SECTOR))
+    return found

@@ -1,0 +1,195 @@
+"""Whether a root can be what a machine without a disk boots: what was read from it, judged."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Iterator, Mapping
+from dataclasses import dataclass, field
+
+from daskel.core.site.finding import Finding, Severity
+from daskel.core.site.positions import Origin
+
+_DISK = re.compile(r"(?:/dev/(?!nfs|ram|zram|fuse|shm)|UUID=|LABEL=|PARTUUID=|PARTLABEL=)")
+_MAKES = {3: "x86", 62: "x86", 40: "arm", 183: "arm64", 243: "riscv", 258: "loongarch"}
+_RELEASE = re.compile(rb"Linux version ([^\s\0]+)")
+
+
+@dataclass(frozen=True, slots=True)
+class Program:
+    """An ELF file: its machine (e_machine), and the dynamic linker that it names."""
+
+    path: str
+    machine: int
+    interpreter: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Handed:
+    """What one loadout hands out with the root. `names`: of the initrd, None when unread."""
+
+    loadout: str
+    origin: Origin
+    release: str | None  # of the kernel
+    processor: str | None
+    names: Collection[str] | None
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """What was read from a root's tree."""
+
+    tree: str
+    init: Program | None
+    linker_there: bool = True
+    modules: Collection[str] = ()  # kernel releases below lib/modules
+    texts: Mapping[str, str] = field(default_factory=dict)  # of files that are judged, by path
+    units: Collection[str] = ()  # services that are switched on
+    unique: int = 0  # files that belong to one machine
+    handed: Collection[Handed] = ()
+
+
+def inspect(facts: Facts, root: Origin) -> list[Finding]:
+    """Everything that would keep a client from booting it, or would trouble it."""
+    found = [*_init(facts, root), *_fstab(facts), *_network(facts, root)]
+    for handed in facts.handed:
+        found += [*_kernel(facts, handed), *_initrd(handed)]
+    if facts.unique:
+        problem = f"{facts.unique} files belong to one machine (keys, logs, leases)"
+        remedy = "nothing to do: sealing leaves them out (forget in the site file)"
+        found.append(Finding(Severity.NOTE, root, problem, remedy))
+    return found
+
+
+def _init(facts: Facts, root: Origin) -> Iterator[Finding]:
+    if facts.init is None:
+        problem = "there is no program that starts first: no /sbin/init"
+        remedy = "install one (systemd-sysv, busybox), or name it: args = ['init=/...']"
+        yield Finding(Severity.ERROR, root, problem, remedy)
+        return
+    if not facts.linker_there:
+        problem = f"{facts.init.path} needs {facts.init.interpreter}, which is not there"
+        remedy = "install the C library for its processor"
+        yield Finding(Severity.ERROR, root, problem, remedy)
+
+
+def _kernel(facts: Facts, handed: Handed) -> Iterator[Finding]:
+    made_for = _MAKES.get(facts.init.machine) if facts.init else None
+    if made_for and handed.processor and made_for != handed.processor:
+        problem = f"the kernel of loadout {handed.loadout} is for {handed.processor}, "
+        remedy = "hand out a kernel for the root's processor"
+        yield Finding(Severity.ERROR, handed.origin, f"{problem}the root for {made_for}", remedy)
+    if handed.release and handed.release not in facts.modules:
+        there = ", ".join(sorted(facts.modules)) or "none"
+        problem = (
+            f"the kernel of loadout {handed.loadout} is {handed.release}; "
+            f"the root has modules of: {there}"
+        )
+        remedy = "hand out the kernel and initrd of the root itself: daskel root files"
+        if not facts.modules:
+            remedy = f"install linux-image-{handed.release} in the root: daskel root edit"
+        yield Finding(Severity.ERROR, handed.origin, problem, remedy)
+
+
+def _initrd(handed: Handed) -> Iterator[Finding]:
+    if handed.names is None:
+        return
+    modules = [name for name in handed.names if re.search(r"\.ko(\.\w+)?$", name)]
+    releases = {m[1] for name in modules if (m := re.search(r"lib/modules/([^/]+)/", name))}
+    if handed.release and releases and handed.release not in releases:
+        problem = f"the initrd has modules of {', '.join(sorted(releases))}, the kernel is "
+        remedy = "make the initrd for this kernel: update-initramfs -c -k " + handed.release
+        yield Finding(Severity.ERROR, handed.origin, problem + handed.release, remedy)
+    if not any(re.search(r"(^|/)nfs(v3)?\.ko", name) for name in modules):
+        problem = f"the initrd of loadout {handed.loadout} has no NFS module"
+        remedy = (
+            "add nfs and nfsv3 to it (Debian: BOOT=nfs in initramfs.conf), unless it is built in"
+        )
+        yield Finding(Severity.WARNING, handed.origin, problem, remedy)
+    if modules and not any("/net/" in name or "virtio_net" in name for name in modules):
+        problem = f"the initrd of loadout {handed.loadout} has no driver of a network card"
+        remedy = "make it with all network drivers (Debian: MODULES=most)"
+        yield Finding(Severity.WARNING, handed.origin, problem, remedy)
+
+
+def _fstab(facts: Facts) -> Iterator[Finding]:
+    for number, line in enumerate(facts.texts.get("etc/fstab", "").splitlines(), 1):
+        words = line.split("#")[0].split()
+        if len(words) < 3 or not _DISK.match(words[0]):
+            continue
+        if "noauto" in words[3:4] or (len(words) > 3 and "nofail" in words[3].split(",")):
+            continue
+        place = Origin(f"{facts.tree}/etc/fstab", number, 1, words[0])
+        what = "swaps to" if words[2] == "swap" else f"waits for {words[1]} on"
+        problem = f"the system {what} a disk: {words[0]}"
+        remedy = "remove the line, or add nofail to its options"
+        yield Finding(Severity.ERROR, place, problem, remedy)
+
+
+def _network(facts: Facts, root: Origin) -> Iterator[Finding]:
+    """Services that would set up the interface anew, and lose the root over it."""
+    text = facts.texts.get("etc/network/interfaces", "")
+    for number, line in enumerate(text.splitlines(), 1):
+        words = line.split()
+        if words[:1] == ["iface"] and words[1:2] != ["lo"] and words[3:4] == ["dhcp"]:
+            place = Origin(f"{facts.tree}/etc/network/interfaces", number, 1, line.strip())
+            problem = f"ifupdown takes {words[1]} down and up, and the root with it"
+            remedy = f"write: iface {words[1]} inet manual"
+            yield Finding(Severity.WARNING, place, problem, remedy)
+    if any("NetworkManager.service" in unit for unit in facts.units):
+        problem = "NetworkManager is switched on, and may take the interface down"
+        remedy = "daskel root edit NAME -- systemctl disable NetworkManager"
+        yield Finding(Severity.WARNING, root, problem, remedy)
+
+
+def kernel_release(data: bytes) -> str | None:
+    """The release of a kernel image (Linux, Documentation/arch/x86/boot.rst, kernel_version)."""
+    if data[0x202:0x206] == b"HdrS":
+        at = int.from_bytes(data[0x20E:0x210], "little") + 0x200
+        words = data[at : data.find(b"\0", at)].split()
+        return words[0].decode("ascii", "replace") if words else None
+    match = _RELEASE.search(data)
+    return match[1].decode("ascii", "replace") if match else None
+
+
+def elf_program(path: str, data: bytes) -> Program | None:
+    """From the first bytes of an ELF file; None when it is none (ELF specification 1-3, 2-2)."""
+    if data[:4] != b"\x7fELF" or len(data) < 64:
+        return None
+    wide = data[4] == 2
+
+    def number(at: int, size: int) -> int:
+        return int.from_bytes(data[at : at + size], "little" if data[5] == 1 else "big")
+
+    machine = number(18, 2)
+    table, size, count = (
+        (number(32, 8), number(54, 2), number(56, 2)) if wide
+        else (number(28, 4), number(42, 2), number(44, 2))
+    )  # fmt: skip
+    for index in range(min(count, 64)):
+        at = table + index * size
+        if number(at, 4) == 3:  # PT_INTERP
+            start, length = (
+                (number(at + 8, 8), number(at + 32, 8)) if wide
+                else (number(at + 4, 4), number(at + 16, 4))
+            )  # fmt: skip
+            text = data[start : start + length].split(b"\0")[0]
+            return Program(path, machine, text.decode("utf-8", "replace"))
+    return Program(path, machine)
+
+
+def cpio_names(data: bytes) -> tuple[list[str], int]:
+    """Names in an archive in the format newc, and where it ends (Linux, buffer-format.rst).
+    An initrd can be several archives one after the other."""
+    names: list[str] = []
+    at = 0
+    while data[at : at + 6] in (b"070701", b"070702"):
+        size, length = int(data[at + 54 : at + 62], 16), int(data[at + 94 : at + 102], 16)
+        name = data[at + 110 : at + 110 + length - 1].decode("utf-8", "replace")
+        at = (at + 110 + length + 3) // 4 * 4
+        at = (at + size + 3) // 4 * 4
+        if name == "TRAILER!!!":
+            while at < len(data) and data[at] == 0:
+                at += 1
+            continue
+        names.append(name)
+    return names, at
