@@ -57,7 +57,8 @@ def tree(tmp_path: Path) -> Path:
     with (top / "bin/holes").open("wb") as file:
         file.seek(1 << 20)
         file.write(b"end")
-    os.utime(top / "etc/os-release", (10**9, 10**9))
+    for path in [*top.rglob("*"), top]:  # whole seconds: not every archive has smaller parts
+        os.utime(path, (10**9, 10**9), follow_symlinks=False)
     return top
 
 
@@ -109,7 +110,7 @@ def disk(gpt: bool) -> Callable[[Path, Path], Path]:
         boot.mkdir()
         copy_tree(tree, system)
         (system / "boot/vmlinuz-6.1").rename(boot / "vmlinuz-6.1")
-        os.utime(system / "boot", ns=(1, (tree / "boot").stat().st_mtime_ns))
+        os.utime(system / "boot", ns=(1, 10**18))
         parts = [file_system(boot, folder, "boot", 4), file_system(system, folder)]
         starts, sizes = (2048, 2048 + 4 * 2048), (4 * 2048, 16 * 2048)
         head = _gpt(starts, sizes) if gpt else _mbr(starts, sizes)

@@ -9,7 +9,7 @@ from rich.text import Text
 
 from daskel.cli.output import ExitCode, Output, agreed
 from daskel.cli.site import json_argument, path_of, site_argument
-from daskel.service.control import ask, socket_path
+from daskel.system.asking import ask, socket_path
 from daskel.system.sitefile import SiteFile, load
 
 EXAMPLE = ("daskel apply", "daskel apply --yes")

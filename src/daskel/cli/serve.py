@@ -22,8 +22,9 @@ from daskel.cli.site import json_argument, open_site, site_argument
 from daskel.core.boot.stages import Event, Stage, stage_after
 from daskel.core.boot.wire import Ports, Wire
 from daskel.core.site.model import Site
-from daskel.service.control import ControlService, Running, socket_path
+from daskel.service.control import ControlService, Running
 from daskel.service.server import Server
+from daskel.system.asking import socket_path
 from daskel.system.bootloader import build_missing
 from daskel.system.lacking import LackingError
 from daskel.system.sitefile import SiteFile

@@ -23,7 +23,7 @@ from daskel.core.values import show_duration, show_size
 from daskel.system.lacking import LackingError
 from daskel.system.mounts import mounted_below, overlay, own_namespace, unmount
 from daskel.system.sitefile import SiteFile, load
-from daskel.system.slates import Slate, slates_below
+from daskel.system.slates import Change, Slate, slates_below
 
 EXAMPLE = (
     "daskel slate list",
@@ -37,7 +37,8 @@ run = None  # each verb has its own
 def arguments(parser: argparse.ArgumentParser) -> None:
     verbs = parser.add_subparsers(dest="verb", metavar="VERB", required=True)
     _verb(verbs, "list", "all slates on this server", _list, named=False)
-    _verb(verbs, "show", "what a client changed, path by path", _show)
+    show = _verb(verbs, "show", "what a client changed, path by path", _show)
+    show.add_argument("--all", action="store_true", help="every path in new folders, too")
     copy = _verb(verbs, "copy-out", "copy what a client changed, or a part of it", _copy_out)
     copy.add_argument("path", help="below the client's root, or . for all")
     copy.add_argument("target", type=Path, help="a new folder or file")
@@ -137,15 +138,35 @@ def _show(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
     if output.as_json:
         output.json([{"path": c.path, "what": c.what, "size": c.size} for c in found])
         return ExitCode.GOOD
-    for change in found:
-        paint(
-            output, change.what, change.path, f"  {show_size(change.size)}" if change.size else ""
-        )
+    inside: list[Change] = []
+    for change in found if not args.all else ():
+        if inside and change.path.startswith(inside[0].path + "/"):
+            inside.append(change)
+            continue
+        _say_folder(output, inside)
+        inside = [change] if change.folder else []
+        if not change.folder:
+            _say(output, change)
+    _say_folder(output, inside)
+    for change in found if args.all else ():
+        _say(output, change)
     size = sum(change.size for change in found)
     output.print(
         f"{slate.client} changed {counted(len(found), 'path')} of {slate.root}, {show_size(size)}."
     )
     return ExitCode.GOOD
+
+
+def _say(output: Output, change: Change) -> None:
+    paint(output, change.what, change.path, f"  {show_size(change.size)}" if change.size else "")
+
+
+def _say_folder(output: Output, changes: list[Change]) -> None:
+    """A new folder in one line, with what is in it."""
+    if changes:
+        size = show_size(sum(change.size for change in changes))
+        more = f"  {counted(len(changes) - 1, 'path')} in it, {size}" if len(changes) > 1 else ""
+        paint(output, "added", changes[0].path + "/", more)
 
 
 def _base(file: SiteFile, slate: Slate) -> Path:

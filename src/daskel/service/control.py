@@ -14,24 +14,18 @@ import time
 from collections import Counter
 from collections.abc import Callable, Collection, Mapping
 from pathlib import Path
-from typing import Any
 
 from daskel.core.boot.stages import Stage
 from daskel.core.site.diff import differences
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.model import Site
 from daskel.service.server import Server
+from daskel.system.asking import Answer
 from daskel.system.lacking import LackingError
 from daskel.system.sitefile import SiteFile, load_checked
 
 _LINE = 65536  # bytes of a question
 _CREDENTIALS = struct.Struct("3i")  # process, user, group: unix(7), SO_PEERCRED
-Answer = dict[str, Any]
-
-
-def socket_path(state: Path) -> Path:
-    """Where the control socket of the server with this store is."""
-    return state.with_suffix(".socket")
 
 
 class Running:
@@ -226,19 +220,3 @@ def _answers(path: Path) -> bool:
         except OSError:
             return False
     return True
-
-
-def ask(path: Path, question: str, **more: object) -> Answer | None:
-    """The running server's answer; None when none runs. Raises LackingError without permission."""
-    with socket.socket(socket.AF_UNIX) as sock:
-        sock.settimeout(60)
-        try:
-            sock.connect(str(path))
-        except PermissionError:
-            raise LackingError(f"no permission for {path}", "run as the server's user") from None
-        except OSError:
-            return None
-        sock.sendall(json.dumps({"do": question, **more}).encode() + b"\n")
-        with sock.makefile("rb") as lines:
-            answer: Answer = json.loads(lines.readline() or b"{}")
-    return answer

@@ -148,11 +148,11 @@ def _plain(file: IO[bytes], kind: str) -> Iterator[Any]:
 
 
 def _members(archive: tarfile.TarFile, work: Path, file: IO[bytes], progress: Progress) -> None:
-    folders, at = [], 0
+    folders, at, top = [], 0, work.resolve()
     for member in archive:
         target = Path(os.path.normpath(work / member.name.lstrip("/")))
-        inside = target.parent.resolve().is_relative_to(work.resolve())
-        if not inside or not (target == work or target.is_relative_to(work)):
+        above = target.parent.resolve()
+        if target != work and not (target.is_relative_to(work) and above.is_relative_to(top)):
             problem = f"the archive's {member.name} leads out of it"
             raise SourceError(problem, "do not use this archive")
         member.name = str(target.relative_to(work))
@@ -260,7 +260,7 @@ def _from_iso(source: Path, work: Path, progress: Progress) -> str:
 
 def _is_squashfs(facade: Any, path: str) -> bool:
     record = facade.get_record(path)
-    if record.get_data_length() < HEAD or (record.rock_ridge and record.rock_ridge.is_symlink()):
+    if record.get_data_length() < 4096 or (record.rock_ridge and record.rock_ridge.is_symlink()):
         return False
     with facade.open_file_from_iso(path) as file:
         return bool(file.read(4) == b"hsqs")

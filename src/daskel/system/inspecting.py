@@ -44,7 +44,7 @@ def read_facts(site: Site, root: str, tree: Path, files: Path) -> Facts:
     units = [str(p.name) for wanted in ("multi-user", "network-online", "sysinit")
              for p in _listed(tree, f"etc/systemd/system/{wanted}.target.wants")]  # fmt: skip
     out = forgets(site.roots[root].forget)
-    unique = sum(out(path) for path, status in entries(tree) if not stat.S_ISDIR(status.st_mode))
+    unique = sum(out(p) for p, s in entries(tree) if s.st_size and not stat.S_ISDIR(s.st_mode))
     linker = _below(tree, init.interpreter) if init and init.interpreter else tree
     return Facts(
         str(tree), init, linker is not None and linker.exists(), modules, texts, units, unique,

@@ -18,6 +18,7 @@ from contextlib import suppress
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
+from daskel.system.copying import entries
 from daskel.system.mounts import mounted_below, overlay, unmount
 from daskel.system.usage import disk_usage
 
@@ -42,6 +43,7 @@ class Change:
     path: str
     what: str
     size: int  # bytes
+    folder: bool = False
 
 
 class Slate:
@@ -111,13 +113,10 @@ class Slate:
 
     def changes(self, base: Path) -> Iterator[Change]:
         """What differs from the root's folder `base`, in the order of the paths."""
-        for folder, folders, files in os.walk(self.upper):
-            folders.sort()
-            here = Path(folder).relative_to(self.upper)
-            for name in sorted(files + folders):
-                found = _change(self.upper, base, here / name)
-                if found:
-                    yield found
+        for path in sorted(Path(path) for path, _ in entries(self.upper)):
+            found = _change(self.upper, base, path)
+            if found:
+                yield found
 
 
 def slates_below(slates: Path) -> Iterator[Slate]:
@@ -136,7 +135,7 @@ def _change(upper: Path, base: Path, path: Path) -> Change | None:
     if is_whiteout(status):
         return Change(str(path), "removed", 0)
     if not os.path.lexists(below):
-        return Change(str(path), "added", size)
+        return Change(str(path), "added", size, stat.S_ISDIR(status.st_mode))
     if not stat.S_ISDIR(status.st_mode):
         return Change(str(path), "changed", size)
     return Change(str(path), "replaced", 0) if is_opaque(here) else None

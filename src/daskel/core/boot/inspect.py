@@ -54,7 +54,8 @@ def inspect(facts: Facts, root: Origin) -> list[Finding]:
     for handed in facts.handed:
         found += [*_kernel(facts, handed), *_initrd(handed)]
     if facts.unique:
-        problem = f"{facts.unique} files belong to one machine (keys, logs, leases)"
+        count = "1 file belongs" if facts.unique == 1 else f"{facts.unique} files belong"
+        problem = f"{count} to one machine (keys, logs, leases)"
         remedy = "nothing to do: sealing leaves them out (forget in the site file)"
         found.append(Finding(Severity.NOTE, root, problem, remedy))
     return found
