@@ -25,6 +25,7 @@ RUNS = 5
 SITE = """format = 1
 [site]
 roots = "roots"
+slates = "slates"
 state = "state.db"
 loaders = []
 [segment.tideroom]
@@ -53,6 +54,7 @@ def daskel(large: bytes = b"x", more: str = "", prepare: str = "") -> Iterator[P
         for place in ("files", "roots/notebook"):
             (folder / place).mkdir(parents=True)
             (folder / place / "large").write_bytes(large)
+        (folder / "roots/slated/etc").mkdir(parents=True)
         (folder / "daskel.toml").write_text(SITE + more)
         program = f"{prepare}\nimport sys\nfrom daskel.cli.main import main\nsys.exit(main())"
         command = [sys.executable, "-c", program, "serve", "--json", "--loopback", str(BASE)]

@@ -1,22 +1,52 @@
-"""NFS READ of a large file, 256 KiB a call, four calls under way, against a TCP blast of it."""
+"""NFS: READ against a TCP blast, calls against an echo in the same kind of loop, slates."""
 
 from __future__ import annotations
 
+import asyncio
 import os
 import socket
+import statistics
+import tempfile
 import time
+from collections.abc import Callable, Sequence
+from ipaddress import IPv4Address
 from pathlib import Path
 
-from common import CLIENT, SERVER, WIRE, beside, compare, daskel
+from common import SERVER, WIRE, beside, compare, daskel
 
 from daskel.core.nfs import calls, nfs3
-from daskel.core.nfs.nfs3 import Procedure
+from daskel.core.nfs.calls import Make, NewAttributes
+from daskel.core.nfs.handle import make_handle
+from daskel.core.nfs.nfs3 import FileType, Procedure
 from daskel.core.nfs.rpc import mark, serialise_call
+from daskel.core.nfs.xdr import pack_opaque
 from daskel.rehearse.fetch import NfsRoot
+from daskel.system.export import Export, OpenFiles
 
-SIZE, CALL, UNDER_WAY = 256 << 20, 256 << 10, 4  # bytes, bytes, calls
-BLAST_PORT = 25997
+SIZE, UNDER_WAY, CALLS, PIPELINE, MADE, MANY = 256 << 20, 4, 20_000, 64, 2000, 200
+BLAST_PORT, ECHO_PORT = 25997, 25996
 ADDRESS = WIRE.outside(SERVER)
+FIRST, SECOND = IPv4Address("10.61.8.21"), IPv4Address("10.61.8.22")
+
+
+def _client(number: int) -> str:
+    mac = f"02:61:08:00:01:{number:02x}"
+    place = f'address = "10.61.9.{number}"\nboot = "slated"\n'
+    return f'[client.many-{number}]\nmac = "{mac}"\nsegment = "tideroom"\n{place}'
+
+
+MORE = """
+[root.slated]
+slate = "keep"
+[loadout.slated]
+kernel = "large"
+root = "slated"
+[client.tide-02]
+mac = "02:61:08:00:00:02"
+segment = "tideroom"
+boot = "notebook"
+address = "10.61.8.22"
+""" + "".join(_client(number) for number in range(1, MANY + 1))
 
 
 def blast(path: Path) -> None:
@@ -27,6 +57,44 @@ def blast(path: Path) -> None:
                 offset = 0
                 while offset < SIZE:
                     offset += os.sendfile(stream.fileno(), file.fileno(), offset, SIZE - offset)
+
+
+def echo(reply: int) -> None:
+    """Takes records as they come and answers each with `reply` bytes, doing nothing else."""
+
+    async def run() -> None:
+        loop = asyncio.get_running_loop()
+        server = socket.create_server((ADDRESS, ECHO_PORT))
+        server.setblocking(False)
+        answer = mark(bytes(reply))
+        while True:
+            stream, _ = await loop.sock_accept(server)
+            stream.setblocking(False)
+            stream.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+            waiting, ended = bytearray(), loop.create_future()
+
+            def readable(stream=stream, waiting=waiting, ended=ended) -> None:
+                data = stream.recv(1 << 18)
+                if not data:
+                    loop.remove_reader(stream)
+                    ended.set_result(None)
+                    return
+                waiting.extend(data)
+                at, out = 0, []
+                while at + 4 <= len(waiting):
+                    length = int.from_bytes(waiting[at : at + 4], "big") & 0x7FFFFFFF
+                    if at + 4 + length > len(waiting):
+                        break
+                    bytes(waiting[at + 4 : at + 4 + length])
+                    out.append(answer)
+                    at += 4 + length
+                del waiting[:at]
+                stream.sendmsg(out)
+
+            loop.add_reader(stream, readable)
+            await ended
+
+    asyncio.run(run())
 
 
 def take(stream: socket.socket, buffer: bytearray, count: int) -> None:
@@ -45,43 +113,186 @@ def blasted() -> float:
         return SIZE / (time.perf_counter() - began) / 1e6
 
 
-def read() -> float:
+def _call(number: int, procedure: Procedure, arguments: bytes) -> bytes:
+    return mark(serialise_call(number, nfs3.PROGRAM, 3, procedure, arguments))
+
+
+def read(size: int) -> Callable[[], float]:
     """MB/s; every reply is read whole, its length taken from its record mark."""
-    root = NfsRoot(WIRE, CLIENT, SERVER, "/roots/notebook")
-    handle = next(entry.handle for entry in root.entries(root.top) if entry.name == b"large") or b""
-    calls = [
-        mark(
-            serialise_call(
-                n, nfs3.PROGRAM, 3, Procedure.READ, calls.serialise_read(handle, at, CALL)
-            )
-        )
-        for n, at in enumerate(range(0, SIZE, CALL))
-    ]
-    buffer, stream = bytearray(1 << 20), root._sock
+
+    def run() -> float:
+        root = NfsRoot(WIRE, FIRST, SERVER, "/roots/notebook")
+        handle = next(e.handle for e in root.entries(root.top) if e.name == b"large") or b""
+        messages = [
+            _call(n, Procedure.READ, calls.serialise_read(handle, at, size))
+            for n, at in enumerate(range(0, SIZE, size))
+        ]
+        buffer, stream = bytearray(1 << 20), root._sock
+        began = time.perf_counter()
+        for message in messages[:UNDER_WAY]:
+            stream.sendall(message)
+        for number in range(len(messages)):
+            head = stream.recv(4, socket.MSG_WAITALL)
+            take(stream, buffer, int.from_bytes(head, "big") & 0x7FFFFFFF)
+            if number + UNDER_WAY < len(messages):
+                stream.sendall(messages[number + UNDER_WAY])
+        seconds = time.perf_counter() - began
+        root.close()
+        return SIZE / seconds / 1e6
+
+    return run
+
+
+def pipelined(stream: socket.socket, messages: Sequence[bytes], reply: int) -> float:
+    """Calls per second, many under way; each reply has `reply` bytes with its mark."""
+    buffer = bytearray(1 << 20)
     began = time.perf_counter()
-    for call in calls[:UNDER_WAY]:
-        stream.sendall(call)
-    received = 0
-    for number in range(len(calls)):
-        head = stream.recv(4, socket.MSG_WAITALL)
-        length = int.from_bytes(head, "big") & 0x7FFFFFFF
-        take(stream, buffer, length)
-        received += length
-        if number + UNDER_WAY < len(calls):
-            stream.sendall(calls[number + UNDER_WAY])
-    seconds = time.perf_counter() - began
+    for start in range(0, len(messages), PIPELINE):
+        batch = messages[start : start + PIPELINE]
+        stream.sendall(b"".join(batch))
+        take(stream, buffer, reply * len(batch))
+    return len(messages) / (time.perf_counter() - began)
+
+
+def asked(procedure: Procedure, reply: int, own: IPv4Address = FIRST) -> Callable[[], float]:
+    def run() -> float:
+        root = NfsRoot(WIRE, own, SERVER, "/roots/notebook")
+        name = calls.serialise_lookup(root.top, b"large")
+        arguments = pack_opaque(root.top) if procedure is Procedure.GETATTR else name
+        messages = [_call(n, procedure, arguments) for n in range(CALLS)]
+        rate = pipelined(root._sock, messages, reply)
+        root.close()
+        return rate
+
+    return run
+
+
+def echoed(request: int, reply: int) -> Callable[[], float]:
+    def run() -> float:
+        with socket.create_connection((ADDRESS, ECHO_PORT)) as stream:
+            return pipelined(stream, [mark(bytes(request))] * CALLS, reply)
+
+    return run
+
+
+def ratio_of_workers() -> float:
+    """Two clients at once, each served by a process of its own, against one of them alone."""
+    one = asked(Procedure.GETATTR, 116)()
+    results_pipe = [os.pipe() for _ in range(2)]
+    for (_, write), own in zip(results_pipe, (FIRST, SECOND), strict=True):
+        if os.fork() == 0:
+            os.write(write, str(asked(Procedure.GETATTR, 116, own)()).encode())
+            os._exit(0)
+    both = sum(float(os.read(end, 100)) for end, _ in results_pipe)
+    for _ in range(2):
+        os.wait()
+    return both / one
+
+
+def created() -> float:
+    """Files per second on a slate, many calls under way."""
+    root = NfsRoot(WIRE, IPv4Address("10.61.9.1"), SERVER, "/roots/slated")
+    stamp = time.time_ns()
+    names = [b"%d-%d" % (stamp, n) for n in range(MADE)]
+    new = NewAttributes(mode=0o644)
+    made = [Make(root.top, name, FileType.REGULAR, new) for name in names]
+    arguments = map(calls.serialise_create, made)
+    messages = [_call(n, Procedure.CREATE, words) for n, words in enumerate(arguments)]
+    root._sock.sendall(messages[0])
+    reply = int.from_bytes(root._sock.recv(1 << 16)[:4], "big") & 0x7FFFFFFF
+    rate = pipelined(root._sock, messages[1:], reply + 4)
     root.close()
-    assert received > SIZE
-    return SIZE / seconds / 1e6
+    return rate
+
+
+def made_here() -> float:
+    """The same loop on the same disk, without NFS."""
+    with tempfile.TemporaryDirectory(prefix="daskel-bench-") as folder:
+        began = time.perf_counter()
+        for number in range(MADE):
+            os.close(os.open(f"{folder}/{number}", os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o644))
+        return MADE / (time.perf_counter() - began)
+
+
+def say_handles(folder: Path) -> None:
+    """What the key costs, of all that a LOOKUP does in an export."""
+    export = Export(b"number-1", folder, b"k" * 32, OpenFiles())
+    from daskel.core.nfs.rpc import Credentials
+
+    top, who, count = export.top(), Credentials(0, 0), 20_000
+
+    def timed(work: Callable[[], object]) -> float:
+        began = time.perf_counter()
+        for _ in range(count):
+            work()
+        return (time.perf_counter() - began) / count * 1e6
+
+    body = top[16:]
+
+    def make() -> bytes:
+        return make_handle(b"k" * 32, b"number-1", body)
+
+    pairs = [(timed(make), timed(lambda: export.lookup(top, b"large", who))) for _ in range(5)]
+    keyed, whole = (statistics.median(column) for column in zip(*pairs, strict=True))
+    print(
+        f"NFS, the key of a handle: {keyed:.1f} µs of the {whole:.1f} µs of a LOOKUP in an export"
+    )
+
+
+def say_many(server: int) -> None:
+    """Views for many clients, and what all processes of the server take with them."""
+    took, roots = [], []
+    for number in range(1, MANY + 1):
+        began = time.perf_counter()
+        roots.append(NfsRoot(WIRE, IPv4Address(f"10.61.9.{number}"), SERVER, "/roots/slated"))
+        took.append((time.perf_counter() - began) * 1000)
+    took.sort()
+    print(f"NFS, {MANY} clients mount: p50 {took[MANY // 2]:.1f} ms, p99 {took[-3]:.1f} ms each")
+    processes = _family(server)
+    size = sum(_memory(process) for process in processes) / 1024
+    print(f"  {len(processes)} processes of the server take {size:.0f} MiB (limit 300 MB)")
+    for root in roots:
+        root.close()
+
+
+def _family(process: int) -> list[int]:
+    children = Path(f"/proc/{process}/task/{process}/children").read_text().split()
+    return [process, *(n for child in children for n in _family(int(child)))]
+
+
+def _memory(process: int) -> int:
+    """KiB; what processes share is counted in parts."""
+    lines = Path(f"/proc/{process}/smaps_rollup").read_text().splitlines()
+    return next(int(line.split()[1]) for line in lines if line.startswith("Pss:"))
 
 
 def main() -> None:
-    with daskel(os.urandom(1 << 20) * (SIZE >> 20)) as folder:
+    with daskel(os.urandom(1 << 20) * (SIZE >> 20), more=MORE) as folder:
         path = folder / "roots/notebook/large"
         with beside(blast, path):
             time.sleep(0.5)
-            title = f"NFS READ, {SIZE >> 20} MiB, {CALL >> 10} KiB a call, {UNDER_WAY} under way"
-            compare(title, "MB/s", read, ("TCP blast", blasted))
+            for size in (256 << 10, 64 << 10):
+                title = (
+                    f"NFS READ, {SIZE >> 20} MiB, {size >> 10} KiB a call, {UNDER_WAY} under way"
+                )
+                compare(title, "MB/s", read(size), ("TCP blast", blasted))
+        for procedure, request, reply in (
+            (Procedure.GETATTR, 100, 116), (Procedure.LOOKUP, 112, 256),
+        ):  # fmt: skip
+            root = NfsRoot(WIRE, FIRST, SERVER, "/roots/notebook")
+            if procedure is Procedure.LOOKUP:
+                found = root.call(procedure, calls.serialise_lookup(root.top, b"large"))
+                reply = 4 + 24 + 4 + found.left
+            root.close()
+            with beside(echo, reply - 4):
+                time.sleep(0.5)
+                title = f"NFS {procedure.name}, {PIPELINE} under way"
+                compare(title, "calls/s", asked(procedure, reply), ("echo", echoed(request, reply)))
+        pairs = statistics.median(ratio_of_workers() for _ in range(5))
+        print(f"NFS, two processes and clients against one of each: {pairs:.2f} times the rate")
+        compare("NFS CREATE on a slate", "files/s", created, ("the same loop here", made_here))
+        say_handles(folder / "roots/notebook")
+        say_many(int((folder / "process").read_text()))
 
 
 if __name__ == "__main__":

@@ -10,26 +10,27 @@ class MalformedError(ValueError):
 class Reader:
     """Reads `data` from front to back and never beyond its end."""
 
-    __slots__ = ("_data", "_what", "position")
+    __slots__ = ("_data", "_end", "_what", "position")
 
-    def __init__(self, data: bytes, what: str) -> None:
-        self._data = data
+    def __init__(self, data: bytes, what: str, position: int = 0) -> None:
+        self._data, self._end = data, len(data)
         self._what = what
-        self.position = 0
+        self.position = position
 
     @property
     def left(self) -> int:
-        return len(self._data) - self.position
+        return self._end - self.position
 
     def fail(self, reason: str) -> MalformedError:
         return MalformedError(f"{self._what}: {reason} at byte {self.position}")
 
     def take(self, count: int) -> bytes:
-        if count < 0 or count > self.left:
-            raise self.fail(f"{count} bytes wanted, {self.left} are left")
         start = self.position
-        self.position += count
-        return self._data[start : self.position]
+        end = start + count
+        if count < 0 or end > self._end:
+            raise self.fail(f"{count} bytes wanted, {self.left} are left")
+        self.position = end
+        return self._data[start:end]
 
     def number(self, size: int) -> int:
         """An unsigned big-endian number of `size` bytes."""

@@ -17,7 +17,7 @@ from daskel.core.nfs.rpc import Call
 from daskel.core.reader import Reader
 from daskel.system.export import Export, Name
 
-_SENT_BY_KERNEL = 128 << 10  # bytes from which on data is not copied through this process
+_SENT_BY_KERNEL = 32 << 10  # bytes from which on data is not copied through this process
 
 
 @dataclass(frozen=True, slots=True)

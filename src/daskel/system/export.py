@@ -59,6 +59,8 @@ _STATUSES = {
 _LISTINGS = 2048  # directories whose names are remembered
 _SETTLED = 2.0  # seconds after which a directory's times tell whether it changed
 _SECOND = 10**9
+_READ, _LOOKUP = int(Access.READ), int(Access.LOOKUP)
+_MODIFY, _EXECUTE = int(Access.MODIFY), int(Access.EXECUTE)
 _NEW = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
@@ -124,7 +126,11 @@ def _statuses() -> Iterator[None]:
     try:
         yield
     except OSError as error:
-        raise NfsError(_STATUSES.get(error.errno or 0, Status.IO)) from error
+        raise _failure(error) from error
+
+
+def _failure(error: OSError) -> NfsError:
+    return NfsError(_STATUSES.get(error.errno or 0, Status.IO))
 
 
 class Export:
@@ -168,18 +174,20 @@ class Export:
     ) -> tuple[bytes, Attributes, Attributes]:
         """Handle and attributes of `name`, and the directory's attributes."""
         place, above = self._directory(handle)
-        if not permitted(above, who, writable=False) & Access.LOOKUP:
+        if not permitted(above, who, writable=False) & _LOOKUP:
             raise NfsError(Status.ACCES)
         if b"/" in name or b"\0" in name or not name:
             raise NfsError(Status.ACCES)
         if name == b"." or (name == b".." and above.fileid == self._top_inode):
             return handle, above, above
-        with _statuses():
+        try:
             status = os.stat(name, dir_fd=place, follow_symlinks=False)
             found = self._handle(self._finder.body(place, name))
+        except OSError as error:
+            raise _failure(error) from error
         return found, self._attributes(status), above
 
-    def access(self, handle: bytes, who: Credentials) -> tuple[Attributes, Access]:
+    def access(self, handle: bytes, who: Credentials) -> tuple[Attributes, int]:
         attributes = self.attributes(handle)
         return attributes, permitted(attributes, who, writable=self.writable)
 
@@ -200,7 +208,7 @@ class Export:
             attributes = self._attributes(self._stat(descriptor))
         else:
             place, attributes = self._regular(handle)
-        if not permitted(attributes, who, writable=False) & (Access.READ | Access.EXECUTE):
+        if not permitted(attributes, who, writable=False) & (_READ | _EXECUTE):
             raise NfsError(Status.ACCES)
         if descriptor is None:
             with _statuses():
@@ -211,7 +219,7 @@ class Export:
     def names(self, handle: bytes, who: Credentials) -> tuple[list[Name], Attributes]:
         """The directory's entries in the order of their cookies, without `.` and `..`."""
         place, above = self._directory(handle)
-        if not permitted(above, who, writable=False) & Access.READ:
+        if not permitted(above, who, writable=False) & _READ:
             raise NfsError(Status.ACCES)
         known = self._listings.get(above.fileid)
         if known and known[:2] == (above.mtime, above.ctime):
@@ -294,7 +302,7 @@ class Export:
             attributes = self._attributes(self._stat(descriptor))
         else:
             place, attributes = self._regular(handle)
-        if not permitted(attributes, who, writable=True) & Access.MODIFY:
+        if not permitted(attributes, who, writable=True) & _MODIFY:
             raise NfsError(Status.ACCES)
         if descriptor is None:
             if self.usage:

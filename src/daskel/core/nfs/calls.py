@@ -14,7 +14,6 @@ from daskel.core.nfs.nfs3 import (
     LARGEST,
     NAME_LIMIT,
     TEXT_LIMIT,
-    Access,
     FileType,
     NfsError,
     Stable,
@@ -47,8 +46,8 @@ def serialise_lookup(handle: bytes, name: bytes) -> bytes:
     return pack_opaque(handle) + pack_opaque(name)
 
 
-def parse_access(reader: Reader) -> tuple[bytes, Access]:
-    return parse_handle(reader), Access(reader.number(4) & 63)
+def parse_access(reader: Reader) -> tuple[bytes, int]:
+    return parse_handle(reader), reader.number(4) & 63
 
 
 def parse_read(reader: Reader) -> tuple[bytes, int, int]:

@@ -153,8 +153,9 @@ def parse_attributes(reader: Reader) -> Attributes:
     )  # fmt: skip
 
 
-def permitted(attributes: Attributes, who: Credentials, *, writable: bool) -> Access:
-    """What `who` may do with a file; nothing that writes on an export that is not writable.
+def permitted(attributes: Attributes, who: Credentials, *, writable: bool) -> int:
+    """What `who` may do with a file, as bits of Access; nothing that writes on an export that is
+    not writable.
 
     The owner may read and write, and execute may read, whatever the mode says: a client that has
     opened or runs a file asks again with each READ and WRITE (RFC 1813 4.4).
@@ -169,9 +170,16 @@ def permitted(attributes: Attributes, who: Credentials, *, writable: bool) -> Ac
         bits = mode >> 3
     else:
         bits = mode
+    return _GRANTED[directory, bits & 7 if writable else bits & 5]
+
+
+def _granted(directory: bool, bits: int) -> int:
     access = Access.READ if bits & 4 else Access(0)
     if bits & 1:
         access |= Access.LOOKUP if directory else Access.EXECUTE | Access.READ
-    if bits & 2 and writable:
+    if bits & 2:
         access |= Access.MODIFY | Access.EXTEND | (Access.DELETE if directory else Access(0))
-    return access
+    return int(access)
+
+
+_GRANTED = {(d, bits): _granted(d, bits) for d in (False, True) for bits in range(8)}

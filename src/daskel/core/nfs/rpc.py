@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import struct
 from dataclasses import dataclass
 from enum import IntEnum
+from functools import lru_cache
+from typing import NamedTuple
 
 from daskel.core.nfs.xdr import opaque, pack_opaque, pack_u32
 from daskel.core.reader import MalformedError, Reader
@@ -11,6 +14,10 @@ from daskel.core.reader import MalformedError, Reader
 RECORD_LIMIT = 2 << 20  # bytes; the largest call is a WRITE of 1 MiB, which is refused
 AUTH_NONE, AUTH_SYS = 0, 1
 _CALL, _REPLY = 0, 1
+_CALL_HEAD, _ACCEPTED = struct.Struct(">7I"), struct.Struct(">6I")
+
+
+_NO_VERIFIER = bytes(8)  # AUTH_NONE, of no bytes
 
 
 class Refusal(IntEnum):
@@ -35,8 +42,7 @@ class Credentials:
 NOBODY = Credentials()
 
 
-@dataclass(frozen=True, slots=True)
-class Call:
+class Call(NamedTuple):
     xid: int
     program: int
     version: int
@@ -47,17 +53,20 @@ class Call:
 
 def parse_call(record: bytes) -> Call:
     """Read a call from the network. Raises MalformedError, also for an RPC version other than 2."""
-    reader = Reader(record, "RPC call")
-    xid, kind, version = reader.number(4), reader.number(4), reader.number(4)
+    if len(record) < _CALL_HEAD.size:
+        raise MalformedError(f"RPC call: {len(record)} bytes, {_CALL_HEAD.size} at least")
+    xid, kind, version, program, number, procedure, flavour = _CALL_HEAD.unpack_from(record)
+    reader = Reader(record, "RPC call", _CALL_HEAD.size)
     if kind != _CALL or version != 2:
         raise reader.fail(f"message type {kind} and RPC version {version}, expected 0 and 2")
-    program, number, procedure = reader.number(4), reader.number(4), reader.number(4)
-    flavour, body = reader.number(4), opaque(reader, 400)
-    reader.number(4), opaque(reader, 400)  # the verifier of AUTH_SYS is empty
+    body = opaque(reader, 400)
+    if reader.take(8) != _NO_VERIFIER:
+        raise reader.fail("a verifier, which AUTH_SYS and AUTH_NONE have not")
     who = _auth_sys(body) if flavour == AUTH_SYS else NOBODY
     return Call(xid, program, number, procedure, who, reader)
 
 
+@lru_cache(maxsize=4096)
 def _auth_sys(body: bytes) -> Credentials:
     reader = Reader(body, "AUTH_SYS credentials")
     reader.number(4), opaque(reader, 255)  # stamp and machine name
@@ -77,7 +86,7 @@ def serialise_call(
 
 
 def success(xid: int, results: bytes) -> bytes:
-    return pack_u32(xid, _REPLY, 0, AUTH_NONE, 0, 0) + results
+    return _ACCEPTED.pack(xid, _REPLY, 0, AUTH_NONE, 0, 0) + results
 
 
 def refuse(xid: int, why: Refusal, versions: tuple[int, int] | None = None) -> bytes:
@@ -111,18 +120,24 @@ class Records:
         self._record = bytearray()
 
     def feed(self, data: bytes) -> list[bytes]:
-        self._stream += data
-        complete = []
-        while len(self._stream) >= 4:
-            head = int.from_bytes(self._stream[:4], "big")
+        stream = self._stream
+        stream += data
+        complete, at, end = [], 0, len(stream)
+        while at + 4 <= end:
+            head = int.from_bytes(stream[at : at + 4], "big")
             length = head & 0x7FFFFFFF
             if len(self._record) + length > RECORD_LIMIT:
                 raise MalformedError(f"RPC record of {length} bytes, {RECORD_LIMIT} at most")
-            if len(self._stream) < 4 + length:
+            if at + 4 + length > end:
                 break
-            self._record += self._stream[4 : 4 + length]
-            del self._stream[: 4 + length]
-            if head & 0x80000000:
-                complete.append(bytes(self._record))
+            piece = stream[at + 4 : at + 4 + length]
+            at += 4 + length
+            if not head & 0x80000000:
+                self._record += piece
+            elif self._record:
+                complete.append(bytes(self._record + piece))
                 self._record.clear()
+            else:
+                complete.append(bytes(piece))
+        del stream[:at]
         return complete

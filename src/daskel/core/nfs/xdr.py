@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import struct
+
 from daskel.core.reader import Reader
 
 
@@ -10,9 +12,7 @@ def opaque(reader: Reader, limit: int) -> bytes:
     length = reader.number(4)
     if length > limit:
         raise reader.fail(f"opaque data of {length} bytes, {limit} at most")
-    data = reader.take(length)
-    reader.take(-length % 4)
-    return data
+    return reader.take(length + -length % 4)[:length]
 
 
 def pack_opaque(data: bytes) -> bytes:
@@ -20,11 +20,11 @@ def pack_opaque(data: bytes) -> bytes:
 
 
 def pack_u32(*numbers: int) -> bytes:
-    return b"".join(number.to_bytes(4, "big") for number in numbers)
+    return struct.pack(f">{len(numbers)}I", *numbers)
 
 
 def pack_u64(*numbers: int) -> bytes:
-    return b"".join(number.to_bytes(8, "big") for number in numbers)
+    return struct.pack(f">{len(numbers)}Q", *numbers)
 
 
 def pack_optional(data: bytes | None) -> bytes:
