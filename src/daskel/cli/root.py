@@ -18,7 +18,7 @@ from daskel.cli.site import json_argument, open_site, path_of, site_argument
 from daskel.core.boot.packages import changes
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.model import Site
-from daskel.core.values import show_duration, show_size
+from daskel.core.values import show_ago, show_size
 from daskel.system.copying import Plan, need_room, plan
 from daskel.system.inside import NOT_THERE, run_inside
 from daskel.system.lacking import LackingError
@@ -198,9 +198,9 @@ def _show(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
         grid.add_column(title, justify="right" if title in ("files", "size", "new") else "left")
     for number, v in sorted(state.versions.items()):
         mark = " ← clients get this one" if number == state.used else ""
-        ago = show_duration(max(60, int(time.time() - v.sealed)) // 60 * 60)
+        sealed = show_ago(time.time() - v.sealed)
         grid.add_row(
-            f"{number}{mark}", f"{ago} ago", f"{v.files:,}", show_size(v.size), show_size(v.new),
+            f"{number}{mark}", sealed, f"{v.files:,}", show_size(v.size), show_size(v.new),
             _few(on[number], 4), v.note, style="bold" if mark else "",
         )  # fmt: skip
     output.console.print(grid)

@@ -19,7 +19,7 @@ from daskel.cli.root import Run, opened, paint, root_of
 from daskel.cli.site import json_argument, path_of, site_argument
 from daskel.core.boot.arguments import slate_of
 from daskel.core.site.finding import did_you_mean
-from daskel.core.values import show_duration, show_size
+from daskel.core.values import show_ago, show_size
 from daskel.system.lacking import LackingError
 from daskel.system.mounts import mounted_below, overlay, own_namespace, unmount
 from daskel.system.sitefile import SiteFile, load
@@ -99,7 +99,7 @@ def _list(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
     for title in ("client", "root", "version", "slate", "size", "files", "last mounted", ""):
         grid.add_column(title, justify="right" if title in ("size", "files") else "left")
     for row in rows:
-        ago = f"{show_duration(max(60, int(time.time() - row['used'])) // 60 * 60)} ago"
+        ago = show_ago(time.time() - row["used"])
         limit = f" of {show_size(row['limit'])}" if row["limit"] else ""
         full = row["limit"] and row["size"] > 0.9 * row["limit"]
         size = Text(show_size(row["size"]) + limit, style="red" if full else "")

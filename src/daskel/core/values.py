@@ -54,6 +54,11 @@ def show_duration(seconds: float) -> str:
     return " ".join(words)
 
 
+def show_ago(seconds: float) -> str:
+    """How long ago, to the minute."""
+    return "just now" if seconds < 60 else f"{show_duration(int(seconds) // 60 * 60)} ago"
+
+
 _SIZE = re.compile(r"([0-9]+(?:\.[0-9]+)?) *([KMGT]i?B)", re.IGNORECASE)
 _SIZES = {unit: 1000**power for power, unit in enumerate(("kb", "mb", "gb", "tb"), 1)} | {
     unit: 1024**power for power, unit in enumerate(("kib", "mib", "gib", "tib"), 1)

@@ -39,7 +39,8 @@ def read_facts(site: Site, root: str, tree: Path, files: Path) -> Facts:
     texts = {}
     for path in _JUDGED:
         place = _below(tree, path)
-        if place and place.is_file():
+        made = site.roots[root].slate != "none" and path in site.roots[root].own
+        if place and place.is_file() and not made:
             texts[path] = place.read_text(errors="replace")
     units = [str(p.name) for wanted in ("multi-user", "network-online", "sysinit")
              for p in _listed(tree, f"etc/systemd/system/{wanted}.target.wants")]  # fmt: skip
@@ -102,14 +103,15 @@ def _handed(site: Site, root: str, files: Path) -> Iterator[Handed]:
 
 def initrd_names(data: bytes) -> list[str] | None:
     """The names in an initrd; None when it is packed in a way that cannot be read here."""
-    names, end = cpio_names(data)
-    rest = data[end:]
-    if not rest.strip(b"\0"):
-        return names
-    plain = _unpacked(rest)
-    if plain is None:
+    try:
+        names, end = cpio_names(data)
+        rest = data[end:]
+        if not rest.strip(b"\0"):
+            return names
+        plain = _unpacked(rest)
+        return None if plain is None else names + cpio_names(plain)[0]
+    except ValueError:  # begins like an archive, and is none
         return None
-    return names + cpio_names(plain)[0]
 
 
 def _unpacked(data: bytes) -> bytes | None:

@@ -16,6 +16,7 @@ from daskel.core.boot.bootfile import NONE, check_boot_files
 from daskel.core.boot.files import check_files
 from daskel.core.boot.loader import MACHINES, image_path
 from daskel.core.boot.options import check_options
+from daskel.core.boot.views import check_own
 from daskel.core.boot.wire import Ports
 from daskel.core.site.check import check
 from daskel.core.site.finding import Finding, Severity, did_you_mean
@@ -28,6 +29,7 @@ from daskel.core.site.positions import Origin
 from daskel.system.beneath import FilesFolder
 from daskel.system.interfaces import addresses
 from daskel.system.lacking import LackingError
+from daskel.system.roots import RootFolder
 
 
 @dataclass
@@ -157,6 +159,7 @@ def load_checked(
         file.findings += check_boot_files(file.site)
         file.findings += check_arguments(file.site, Ports(), names)
         file.findings += check_files(file.site, Ports(), names)
+        file.findings += check_own(file.site, names)
         file.findings += check_sizes(file.site, Ports())
         file.findings += _on_disk(file, file.site)
         file.findings += _here(file, file.site)
@@ -172,10 +175,14 @@ def _on_disk(file: SiteFile, site: Site) -> Iterator[Finding]:
     else:
         yield from _boot_files(file, site, FilesFolder(files))
     for name in site.roots:
-        folder = file.roots / site.root_path(name)
+        root = RootFolder(file.roots, site.root_path(name))
+        used = root.state().used
+        folder = root.version(used)
         if not folder.is_dir():
             problem = f"root {name}: the folder {folder} is missing"
-            remedy = f"create it, or name another with path = ... in [root.{name}]"
+            remedy = f"bring one in: daskel root import {name} SOURCE"
+            if used:
+                remedy = f"choose another version: daskel root use {name} N"
             yield Finding(Severity.ERROR, site.origin("root", name, "path"), problem, remedy)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+from contextlib import suppress
 from dataclasses import replace
 
 import pytest
@@ -104,6 +105,13 @@ def test_an_initrd_of_two_archives() -> None:
         ["kernel/x86/microcode", "init", "bin"],
         len(whole),
     )
+
+
+@given(st.binary(max_size=200), st.integers(0, 300))
+def test_damaged_initrds(noise: bytes, at: int) -> None:
+    data = entry("init", b"x") + entry("TRAILER!!!")
+    with suppress(ValueError):
+        assert cpio_names(data[:at] + noise + data[at:])[1] >= 0
 
 
 def test_releases() -> None:

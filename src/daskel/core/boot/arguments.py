@@ -28,11 +28,18 @@ def export_path(root: str) -> str:
     return f"/roots/{root}"
 
 
-def slate_of(site: Site, client: Client, root: str) -> SlateKind:
+def slate_rule(site: Site, name: str, client: Client, root: str) -> Sourced[SlateKind]:
     """The client's own, else its strongest group's, else the root's."""
-    groups = [site.groups[name].slate for name in client.group if name in site.groups]
-    chosen = [client.slate, *reversed(groups), site.roots[root].slate]
-    return next(kind for kind in chosen if kind is not None)
+    groups = [(g, site.groups[g].slate) for g in reversed(client.group) if g in site.groups]
+    said = [("client", name, client.slate), *(("group", g, kind) for g, kind in groups)]
+    for kind, table, value in said:
+        if value is not None:
+            return Sourced(value, site.origin(kind, table, "slate"))
+    return Sourced(site.roots[root].slate, site.origin("root", root, "slate"))
+
+
+def slate_of(site: Site, client: Client, root: str) -> SlateKind:
+    return slate_rule(site, "", client, root).value
 
 
 def nfs_root(segment: Segment, root: str, ports: Ports) -> str:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from daskel.core.boot.answer import DISK_BOOT, Answers
-from daskel.core.boot.arguments import compose, export_path, nfs_root
+from daskel.core.boot.arguments import compose, export_path, nfs_root, slate_rule
 from daskel.core.boot.bootfile import BootFile
 from daskel.core.boot.files import client_paths, grub_text, written_text
 from daskel.core.boot.identity import Who
@@ -23,6 +23,7 @@ from daskel.core.dhcp.pxe import BootRequest
 from daskel.core.site.layers import Effective, Overridden, Sourced, effective
 from daskel.core.site.model import Site
 from daskel.core.site.positions import Origin
+from daskel.core.values import show_size
 
 
 @dataclass(frozen=True, slots=True)
@@ -186,7 +187,7 @@ def _boot(
                     Line("root", loadout.root, origin),
                     Line("mounted as", f"{segment.server}:{export_path(loadout.root)}", None),
                     Line("option 17", nfs_root(segment, loadout.root, ports), None),
-                    Line("writing", "refused: the root is read-only", None),
+                    _writing(site, found, loadout.root),
                 ),
             )
         )
@@ -195,3 +196,17 @@ def _boot(
 
 def _argument(argument: Sourced[str]) -> Line:
     return Line("argument", argument.value, argument.origin)
+
+
+_WRITING = {
+    "none": "refused: the root is read-only",
+    "fresh": "to a slate of its own, wiped at every boot",
+    "keep": "to a slate of its own, kept",
+}
+
+
+def _writing(site: Site, found: Effective, root: str) -> Line:
+    """What happens to what the client changes, and the line that says so."""
+    rule, limit = slate_rule(site, found.name, found.client, root), site.roots[root].size
+    size = f", {show_size(limit)} at most" if limit and rule.value != "none" else ""
+    return Line("writing", _WRITING[rule.value] + size, rule.origin)

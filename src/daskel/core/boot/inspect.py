@@ -180,7 +180,7 @@ def elf_program(path: str, data: bytes) -> Program | None:
 
 def cpio_names(data: bytes) -> tuple[list[str], int]:
     """Names in an archive in the format newc, and where it ends (Linux, buffer-format.rst).
-    An initrd can be several archives one after the other."""
+    An initrd can be several archives one after the other. Raises ValueError."""
     names: list[str] = []
     at = 0
     while data[at : at + 6] in (b"070701", b"070702"):

@@ -2,12 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
+from ipaddress import IPv4Address
 
-from daskel.core.boot.arguments import export_path, slate_of, variables
+from daskel.core.boot.arguments import (
+    any_address,
+    export_path,
+    representatives,
+    slate_of,
+    variables,
+)
 from daskel.core.boot.identity import Who, roots_of, settings_of
 from daskel.core.boot.template import FillError, render
+from daskel.core.site.finding import Finding, Severity
+from daskel.core.site.layers import Effective, effective
 from daskel.core.site.model import Site, SlateKind
 
 
@@ -42,16 +51,46 @@ def views_of(
     }
 
 
+def check_own(site: Site, only: Collection[str] | None = None) -> list[Finding]:
+    """Templates of a root's own files that fail for some client with a slate of it."""
+    findings: dict[tuple[str, str], Finding] = {}
+    for name in representatives(site, only):
+        found = effective(site, name)
+        segment = found.segment.value if found.segment else ""
+        named = (site.loadouts[entry].root for entry in found.entries if entry in site.loadouts)
+        roots = {root for root in named if root and root in site.roots}
+        for root in sorted(roots) if segment in site.segments else ():
+            if slate_of(site, found.client, root) == "none":
+                continue
+            known = _known(site, found, segment, root, any_address(site.segments[segment]))
+            for path, text in site.roots[root].own.items():
+                try:
+                    render(text, known)
+                except FillError as error:
+                    problem = f"{path} of the root {root}: {error} (client {name})"
+                    remedy = "name what daskel explain --variables CLIENT lists"
+                    place = site.origin("root", root, "own", path)
+                    finding = Finding(Severity.ERROR, place, problem, remedy)
+                    findings.setdefault((root, path), finding)
+    return list(findings.values())
+
+
 def _view(site: Site, who: Who, segment: str, root: str) -> View:
     found = settings_of(site, who, segment)
     kind = slate_of(site, found.client, root) if found and who.name else "none"
     if found is None or who.name is None or kind == "none":
         return View(root, who.name or "", "none")
-    rules, here = site.roots[root], site.segments[segment]
-    known: dict[str, object] = dict(variables(site, found, here, who.address))
-    known["root"] = {"name": root, "export": f"{here.server}:{export_path(root)}"}
+    rules, known = site.roots[root], _known(site, found, segment, root, who.address)
     own = {path: _filled(text, known) for path, text in rules.own.items()}
     return View(root, who.name, kind, rules.size, own)
+
+
+def _known(
+    site: Site, found: Effective, segment: str, root: str, address: IPv4Address | None
+) -> Mapping[str, object]:
+    here = site.segments[segment]
+    export = {"name": root, "export": f"{here.server}:{export_path(root)}"}
+    return {**variables(site, found, here, address), "root": export}
 
 
 def _filled(text: str, known: Mapping[str, object]) -> str:
