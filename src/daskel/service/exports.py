@@ -360,7 +360,8 @@ class Exports:
         opened = await self._slate(view, only_if_there=False, booting=True)
         if "number" not in opened:
             return None, f"the slate of {who} cannot be opened: {opened.get('error')}"
-        return opened, f"slate {view.slate}"
+        version = f", version {opened['version']}" if opened["version"] else ""
+        return opened, f"slate {view.slate}{version}"
 
 
 def _why_not(who: Who, views: Mapping[str, View]) -> str:
