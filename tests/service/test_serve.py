@@ -320,6 +320,22 @@ def test_odd_calls(serving: Serving) -> None:
         assert sock.recv(100) == b""
 
 
+def test_port_mapper(serving: Serving) -> None:
+    asked = serialise_call(9, 100000, 2, 3, pack_u32(nfs3.PROGRAM, 3, 6, 0))
+    newer = serialise_call(9, 100000, 4, 3, b"")
+    address = (serving.address(), serving.wire.ports.portmap)
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
+        sock.settimeout(5)
+        sock.sendto(b"garbage", address)
+        sock.sendto(asked, address)
+        assert sock.recv(100)[-4:] == pack_u32(serving.wire.ports.nfs)
+        sock.sendto(newer, address)
+        assert sock.recv(100)[-12:] == pack_u32(2, 2, 2), "only version 2 is there"
+    with socket.create_connection(address, 5) as stream:
+        stream.sendall(mark(asked))
+        assert stream.recv(100)[-4:] == pack_u32(serving.wire.ports.nfs)
+
+
 # --- malice ---
 
 

@@ -190,3 +190,21 @@ def test_edit_leaves_nothing_mounted(tmp_path: Path) -> None:
     assert (tree / "etc/greeting").read_text() == "edited\n"
     assert not list((tree / "proc").iterdir()) and not (tree / "etc/resolv.conf").exists()
     assert str(tree) not in Path("/proc/self/mounts").read_text()
+
+
+def test_what_answers_tftp_and_http_cannot_read_roots(tmp_path: Path, serve: Serve) -> None:
+    lay_out(tmp_path, "keep")
+    serving = serve(tmp_path)
+    Client(serving, ONE).write("mine", b"secret")
+    seen = Path(f"/proc/{serving.process.pid}/root")
+    for folder in ("roots", "slates"):
+        assert not list((seen / str(tmp_path / folder).lstrip("/")).iterdir()), folder
+        assert list((tmp_path / folder).iterdir()), "others see it"
+    status = Path(f"/proc/{serving.process.pid}/status").read_text()
+    granted = next(int(line.split()[1], 16) for line in status.splitlines() if "CapPrm" in line)
+    assert not granted & 1 << 21, "it cannot mount, so it cannot undo it"
+    run(tmp_path, "apply", "--yes")
+    moved = (tmp_path / "daskel.toml").read_text().replace('"slates"', '"other"')
+    (tmp_path / "daskel.toml").write_text(moved)
+    assert "start it again" in daskel("apply", "--yes", "--site", tmp_path / "daskel.toml").stdout
+    assert "mine" in Client(serving, ONE).files()

@@ -314,6 +314,7 @@ def test_other_clients(lab: Lab, tmp_path: Path) -> None:
     ports = "version=3&nfsport=2049&mountport=2049"
     listed = run("nfs-ls", f"{url}?{ports}")
     assert {line.split()[-1] for line in listed.splitlines()} >= {"bin", "etc", "sbin", "usr"}
+    assert run("nfs-ls", f"{url}?version=3") == listed  # asks the port mapper where NFS is
     many = run("nfs-ls", f"{url}/usr/share/many?{ports}")
     assert len(many.splitlines()) == 500
     run("nfs-cp", f"{url}/usr/share/large?{ports}", str(tmp_path / "large"))

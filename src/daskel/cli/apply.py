@@ -72,7 +72,7 @@ def _show(output: Output, compared: dict[str, Any]) -> None:
     if not compared["changes"]:
         output.print("The running server has this site already.")
     elif compared["restart"]:
-        output.print("Its segments changed: end daskel serve and start it again to take this over.")
+        output.print("Segments or folders changed: end daskel serve and start it again.")
 
 
 def _who(clients: list[str]) -> str:

@@ -83,7 +83,7 @@ class Running:
 
     async def compare(self) -> Answer:
         """What would change for whom if the site file were taken over now."""
-        new = await asyncio.to_thread(load_checked, self._path)
+        new = await asyncio.to_thread(load_checked, self._path, roots=False)
         if not new.usable or new.site is None:
             return {"findings": [_finding(f) for f in _bad(new)], "changes": []}
         new.site.once.update(self._site.once)  # not of the file, and no difference
@@ -99,7 +99,7 @@ class Running:
     async def apply(self) -> Answer:
         """Take the site file over; one with an error changes nothing that runs."""
         try:
-            new = await asyncio.to_thread(load_checked, self._path)
+            new = await asyncio.to_thread(load_checked, self._path, roots=False)
         except LackingError as error:
             return self._kept(str(error))
         if not new.usable or new.site is None:
@@ -111,8 +111,8 @@ class Running:
         return self._use(new, new.site)
 
     def _use(self, new: SiteFile, site: Site) -> Answer:
-        if not self._server.use(site, new.roots, new.slates):
-            return self._kept("its segments changed; start daskel serve again")
+        if not self._server.use(site):
+            return self._kept("its segments or folders changed; start daskel serve again")
         self._site, self._texts, self._since = site, new.texts, time.time()
         said = f"{self._path}: {len(site.clients)} clients"
         self._note("taken over", said)

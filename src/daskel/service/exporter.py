@@ -19,6 +19,7 @@ from daskel.service.worker import serve
 from daskel.system import privileges
 from daskel.system.channel import Message, pair, receive, send
 from daskel.system.fhandle import KernelFinder
+from daskel.system.lacking import LackingError
 from daskel.system.mounts import mounted_below, own_namespace
 from daskel.system.roots import RootFolder
 from daskel.system.slates import Slate
@@ -73,6 +74,8 @@ def keep(server: socket.socket, workers: list[socket.socket], can_mount: bool) -
 def _done(keeper: Keeper, asked: Message) -> Message:
     try:
         return keeper.do(asked)
+    except LackingError as error:
+        return {"error": str(error)}
     except OSError as error:
         place = f" ({error.filename})" if error.filename else ""
         return {"error": f"{error.strerror or error}{place}"}
@@ -100,6 +103,8 @@ def _find(worker: socket.socket, asked: Message) -> None:
 
 class Keeper:
     def do(self, asked: Message) -> Message:
+        if asked["do"] == "versions":
+            return self._versions(RootFolder(Path(asked["roots"]), asked["path"]))
         slate = Slate(Path(asked["slates"]), asked["root"], asked["client"])
         if asked["do"] == "open":
             return self._open(slate, asked)
@@ -110,6 +115,12 @@ class Keeper:
             if asked["do"] == "wipe":
                 slate.wipe()
         return {}
+
+    def _versions(self, root: RootFolder) -> Message:
+        """The version that clients get, and those that are on the disk."""
+        state = root.state()
+        there = [n for n in (0, *state.versions) if root.version(n).is_dir()]
+        return {"used": state.used, "there": there}
 
     def _open(self, slate: Slate, asked: Message) -> Message:
         """`wipe` in the answer: the slate must be closed and wiped first."""

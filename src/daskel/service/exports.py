@@ -28,6 +28,8 @@ from daskel.core.nfs.handle import export_number
 from daskel.service.shared import Shared
 from daskel.system.channel import Message, pair, receive, send
 from daskel.system.lacking import LackingError
+from daskel.system.mounts import hide
+from daskel.system.privileges import FOR_SERVER, keep_only
 from daskel.system.roots import RootFolder
 
 _MOST_WORKERS = 4
@@ -77,7 +79,7 @@ class Exports:
     """Started with the server. Raises LackingError when its key cannot be kept."""
 
     def __init__(self, shared: Shared, roots: Path, slates: Path, state: Path) -> None:
-        self._shared, self.roots, self.slates = shared, roots, slates
+        self._shared, self._roots, self._slates = shared, roots, slates
         self._key = _key(state.with_suffix(".key"))
         count = min(os.cpu_count() or 1, _MOST_WORKERS)
         ends = [pair() for _ in range(count + 1)]
@@ -92,14 +94,29 @@ class Exports:
         if first is None:
             raise LackingError("the NFS processes did not start", "look at what they said above")
         self._can_mount = bool(first[0]["can_mount"])
+        if self._can_mount:
+            self._confine()
         self._said = False
         self._lost = asyncio.Event()
         self._keeper, *self._workers = [_Channel(end) for end, _ in ends]
         self._peers: dict[str, _Peer] = {}  # by a socket's address
         self._tasks: set[asyncio.Task[Any]] = set()
-        self._slates: dict[str, asyncio.Lock] = {}  # one at a time for each slate
+        self._one_by_one: dict[str, asyncio.Lock] = {}  # one at a time for each slate
         self._opened: dict[str, Message] = {}  # exports of slates that are mounted, by name
         self._mounts: dict[str, dict[str, int]] = {}  # client, root: the version that it mounted
+
+    def _confine(self) -> None:
+        """From now on this process cannot read roots and slates: what answers TFTP and HTTP has
+        no business there. Raises LackingError."""
+        try:
+            self._slates.mkdir(
+                mode=0o700, parents=True, exist_ok=True
+            )  # clients' secrets are in it
+            hide([folder for folder in (self._roots, self._slates) if folder.is_dir()])
+            keep_only(FOR_SERVER)
+        except OSError as error:
+            problem = f"{error.filename}: {error.strerror}"
+            raise LackingError(problem, "name other folders with roots and slates") from None
 
     async def serve(self) -> None:
         loop = asyncio.get_running_loop()
@@ -183,8 +200,8 @@ class Exports:
                 exports += [opened] if "number" in opened else []
                 later += [export_number(view.export).hex()] if "error" in opened else []
                 continue
-            numbers = [0, *self._root(view.root).state().versions]
-            exports += [e for number in numbers if (e := self._plain(view.root, number))]
+            there = (await self._versions(view.root))["there"]
+            exports += [self._plain(view.root, number) for number in there]
         if later:
             self._begin(self._renew(peer, _TRY_AGAIN))
         return {"do": "grant", "peer": peer, "exports": exports, "later": later}
@@ -196,12 +213,19 @@ class Exports:
         return who, views_of(site, who, segment, running)
 
     def _root(self, root: str) -> RootFolder:
-        return RootFolder(self.roots, self._shared.site.root_path(root))
+        return RootFolder(self._roots, self._shared.site.root_path(root))
 
-    def _plain(self, root: str, version: int) -> Message | None:
+    async def _versions(self, root: str) -> Message:
+        """`used`, and the versions that are `there`: of the process that can see the roots."""
+        path = self._shared.site.root_path(root)
+        question = {"do": "versions", "roots": str(self._roots), "path": path}
+        answer = await self._keeper.ask(question)
+        if "error" in answer:
+            _log.warning("root %s: %s", root, answer["error"])
+        return {"used": 0, "there": [], **answer}
+
+    def _plain(self, root: str, version: int) -> Message:
         folder = self._root(root).version(version)
-        if not folder.is_dir():
-            return None
         number = export_number(version_export(root, version)).hex()
         return {
             "number": number, "folder": str(folder), "writable": False, "limit": None,
@@ -212,15 +236,14 @@ class Exports:
 
     async def _slate(self, view: View, *, only_if_there: bool, booting: bool) -> Message:
         """The export of a slate, mounted; `error` when that is not possible."""
-        async with self._slates.setdefault(view.export, asyncio.Lock()):
+        async with self._one_by_one.setdefault(view.export, asyncio.Lock()):
             opened = self._opened.get(view.export)
             if opened and not booting:
                 return opened
-            root = self._root(view.root)
             question = {
-                "do": "open", "roots": str(self.roots), "own": dict(view.own), "booting": booting,
+                "do": "open", "roots": str(self._roots), "own": dict(view.own), "booting": booting,
                 "path": self._shared.site.root_path(view.root), "only_if_there": only_if_there,
-                "version": root.state().used,
+                "version": (await self._versions(view.root))["used"],
             }  # fmt: skip
             answer = await self._keep(view.root, view.client, question)
             if answer.get("wipe"):
@@ -237,7 +260,7 @@ class Exports:
             return opened
 
     async def _keep(self, root: str, client: str, question: Message) -> Message:
-        slate = {"slates": str(self.slates), "root": root, "client": client}
+        slate = {"slates": str(self._slates), "root": root, "client": client}
         return await self._keeper.ask({**question, **slate})
 
     async def _take_away(self, root: str, client: str, how: str) -> Message:
@@ -251,7 +274,7 @@ class Exports:
     async def take_away(self, root: str, client: str, how: str) -> Message:
         """The same, when nobody else is about to open it."""
         export = View(root, client, "keep").export
-        async with self._slates.setdefault(export, asyncio.Lock()):
+        async with self._one_by_one.setdefault(export, asyncio.Lock()):
             return await self._take_away(root, client, how)
 
     def connected(self) -> list[dict[str, Any]]:
@@ -275,8 +298,7 @@ class Exports:
         if not begins or client is None or not self._can_mount:
             return
         for root in site.roots:
-            there = (self.slates / root / name).is_dir()
-            if there and slate_of(site, client, root) == "fresh":
+            if slate_of(site, client, root) == "fresh":
                 self._begin(self._keep(root, name, {"do": "begun"}))
 
     # --- what workers ask ---
@@ -349,14 +371,16 @@ class Exports:
 
     async def _export(self, view: View, who: Who) -> tuple[Message | None, str]:
         """The export, and in words how the client has it, or why there is none."""
-        used = self._root(view.root).state().used
+        versions = await self._versions(view.root)
+        used = versions["used"]
         version = f"version {used}, " if used else ""
         if view.slate == "none" or not self._can_mount:
             if view.slate != "none" and not self._said:
                 self._said = True
                 _log.warning("slates need root: every root is read-only")
-            export = self._plain(view.root, used)
-            return export, f"{version}read-only" if export else "its folder is missing"
+            if used not in versions["there"]:
+                return None, "its folder is missing"
+            return self._plain(view.root, used), f"{version}read-only"
         opened = await self._slate(view, only_if_there=False, booting=True)
         if "number" not in opened:
             return None, f"the slate of {who} cannot be opened: {opened.get('error')}"

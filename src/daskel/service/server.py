@@ -20,6 +20,7 @@ from daskel.service.exports import Exports
 from daskel.service.http import HttpService
 from daskel.service.nfs import NfsService
 from daskel.service.others import OtherServers
+from daskel.service.portmap import PortMapper
 from daskel.service.shared import Shared
 from daskel.service.tftp import TftpService
 from daskel.store.database import Store
@@ -44,7 +45,7 @@ class Server:
         self._shared = Shared(site, Store(state), FilesFolder(files), wire, emit)
         self.exports = Exports(self._shared, roots, slates, state)
         self._simple: list[DhcpService | TftpService | OtherServers] = []
-        self._streams: list[HttpService | NfsService] = []
+        self._streams: list[HttpService | NfsService | PortMapper] = []
         self._tasks: list[asyncio.Task[None]] = []
         self._simple += _dhcp_services(self._shared)
         if not wire.loopback:
@@ -52,20 +53,28 @@ class Server:
         for server in servers(site):
             self._simple.append(TftpService(self._shared, server))
             self._streams.append(NfsService(self.exports, server, wire))
+            self._map_ports(server)
         self._streams.append(HttpService(self._shared))
 
-    def use(self, site: Site, roots: Path, slates: Path) -> bool:
+    def _map_ports(self, server: IPv4Address) -> None:
+        """Where port 111 is free."""
+        try:
+            self._streams.append(PortMapper(self._shared, server))
+        except LackingError as error:
+            lost = "showmount and the like get no answer; clients that boot need not ask"
+            _log.warning("%s: %s", error.problem, lost)
+
+    def use(self, site: Site) -> bool:
         """Answer from another site without dropping anything; False, and nothing is changed, when
         it needs other sockets: another server address or interface, a segment more or less."""
         if not self.fits(site):
             return False
         self._shared.use(site)
-        self.exports.roots, self.exports.slates = roots, slates
         self.exports.renew()
         return True
 
     def fits(self, site: Site) -> bool:
-        """The sockets that are open are those that `site` needs."""
+        """The sockets that are open are those that `site` needs, and its folders are the same."""
         return _listening(site) == self._sockets
 
     def assign_once(self, client: str, boot: str | None) -> None:
@@ -104,7 +113,8 @@ class Server:
 
 def _listening(site: Site) -> dict[str, tuple[str | None, ...]]:
     """What the sockets of a site depend on."""
-    return {
+    folders = {"": (site.settings.roots, site.settings.slates)}
+    return folders | {
         n: (str(s.server), s.interface, s.dhcp, s.shares, str(s.relays))
         for n, s in site.served.items()
     }

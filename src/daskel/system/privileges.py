@@ -6,14 +6,24 @@ import ctypes
 import os
 import struct
 from collections.abc import Collection
+from pathlib import Path
 
 CHOWN, DAC_OVERRIDE, DAC_READ_SEARCH, FOWNER, FSETID = 0, 1, 2, 3, 4
 SETGID, SETUID, MKNOD = 6, 7, 27
+NET_BIND, NET_BROADCAST, NET_ADMIN, NET_RAW = 10, 11, 12, 13
 # To read and write files as any user, to find them by handle, to make device nodes.
 FOR_FILES = (CHOWN, DAC_OVERRIDE, DAC_READ_SEARCH, FOWNER, FSETID, SETGID, SETUID, MKNOD)
+# To answer on ports below 1024, with raw frames, on chosen interfaces; and to keep its own files.
+FOR_SERVER = (CHOWN, DAC_OVERRIDE, FOWNER, NET_BIND, NET_BROADCAST, NET_ADMIN, NET_RAW)
 _VERSION = 0x20080522
 _PR_SET_NO_NEW_PRIVS, _PR_CAPBSET_DROP = 38, 24
 _libc = ctypes.CDLL(None, use_errno=True)
+
+
+def _permitted() -> int:
+    """What this process has; in a container that may be little."""
+    lines = Path("/proc/self/status").read_text().splitlines()
+    return next(int(line.split()[1], 16) for line in lines if line.startswith("CapPrm:"))
 
 
 def keep_only(capabilities: Collection[int]) -> None:
@@ -24,7 +34,7 @@ def keep_only(capabilities: Collection[int]) -> None:
         if number not in capabilities:
             _libc.prctl(_PR_CAPBSET_DROP, number, 0, 0, 0)
     _libc.prctl(_PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)
-    mask = sum(1 << number for number in capabilities)
+    mask = sum(1 << number for number in capabilities) & _permitted()
     low, high = mask & 0xFFFFFFFF, mask >> 32
     data = struct.pack("=6I", low, low, 0, high, high, 0)
     if _libc.capset(struct.pack("=II", _VERSION, 0), data) != 0:

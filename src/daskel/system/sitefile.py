@@ -145,11 +145,16 @@ def write_atomically(path: Path, text: str) -> None:
 
 
 def load_checked(
-    path: Path, instead: Instead | None = None, only: Collection[str] | None = None
+    path: Path,
+    instead: Instead | None = None,
+    only: Collection[str] | None = None,
+    *,
+    roots: bool = True,
 ) -> SiteFile:
     """Read a site file and find everything that is wrong with it and with what it names.
 
-    `only` looks closely at some clients alone: what an edit of theirs can have broken.
+    `only` looks closely at some clients alone: what an edit of theirs can have broken. Without
+    `roots`, the folders of the roots are left alone: a running server cannot see them.
     """
     file = load(path, instead)
     if file.site is not None:
@@ -162,6 +167,7 @@ def load_checked(
         file.findings += check_own(file.site, names)
         file.findings += check_sizes(file.site, Ports())
         file.findings += _on_disk(file, file.site)
+        file.findings += _root_folders(file, file.site) if roots else ()
         file.findings += _here(file, file.site)
         file.findings.sort(key=place)
     return file
@@ -174,6 +180,9 @@ def _on_disk(file: SiteFile, site: Site) -> Iterator[Finding]:
         yield Finding(Severity.ERROR, site.origin("site", "files"), problem, remedy)
     else:
         yield from _boot_files(file, site, FilesFolder(files))
+
+
+def _root_folders(file: SiteFile, site: Site) -> Iterator[Finding]:
     for name in site.roots:
         root = RootFolder(file.roots, site.root_path(name))
         used = root.state().used

@@ -15,11 +15,13 @@ class Ports:
     http: int = 80
     nfs: int = 2049
     pxe: int = 4011
+    portmap: int = 111
 
     @classmethod
     def from_base(cls, base: int) -> Ports:
         """The standard ports, moved up by `base`, so that no privilege is needed."""
-        return cls(*(port + base for port in (cls.dhcp, cls.tftp, cls.http, cls.nfs, cls.pxe)))
+        ports = (cls.dhcp, cls.tftp, cls.http, cls.nfs, cls.pxe, cls.portmap)
+        return cls(*(port + base for port in ports))
 
 
 @dataclass(frozen=True)

@@ -25,8 +25,17 @@ def differences(before: Site, after: Site) -> list[Change]:
     for name in names:
         for what in _client(before, after, name):
             by_change.setdefault(what, []).append(name)
-    changes = [Change(what) for what in (*_segments(before, after), *_tables(before, after))]
+    whole = (*_site(before, after), *_segments(before, after), *_tables(before, after))
+    changes = [Change(what) for what in whole]
     return changes + [Change(what, tuple(clients)) for what, clients in by_change.items()]
+
+
+def _site(before: Site, after: Site) -> Iterator[str]:
+    """Folders, and the rest of [site] that is no layer."""
+    was, becomes = before.settings.model_dump(), after.settings.model_dump()
+    for key in ("name", "files", "roots", "slates", "state"):
+        if was[key] != becomes[key]:
+            yield f"site: {key} {was[key]} -> {becomes[key]}"
 
 
 def _segments(before: Site, after: Site) -> Iterator[str]:
@@ -47,6 +56,7 @@ def _tables(before: Site, after: Site) -> Iterator[str]:
     """Tables that change what some clients receive; for whom, only their questions say."""
     kinds: dict[str, tuple[Mapping[str, Table], Mapping[str, Table]]] = {
         "option": (before.options, after.options),
+        "root": (before.roots, after.roots),
         "firmware": (before.firmware, after.firmware),
         "file": (before.files, after.files),
     }
