@@ -140,8 +140,9 @@ def test_versions(tmp_path: Path, serve: Serve) -> None:
     run(tmp_path, "root", "seal", "notebook", "--yes", "--use")
     same = [(versions / f"{n}/etc/hostname").stat().st_ino for n in (1, 2)]
     assert same[0] == same[1], "what is unchanged is shared"
-    assert Client(serving, ONE).files()["etc/greeting"] == b"hello", "its slate stays on version 1"
-    assert Client(serving, TWO).files()["etc/greeting"] == b"good day"
+    started = [one, Client(serving, ONE), Client(serving, TWO)]
+    assert started[1].files()["etc/greeting"] == b"hello", "its slate stays on version 1"
+    assert started[2].files()["etc/greeting"] == b"good day"
     run(tmp_path, "root", "seal", "notebook", "--from", "tide-01", "--yes")
     assert (versions / "3/installed").read_bytes() == b"program"
     compared = daskel(
@@ -150,9 +151,18 @@ def test_versions(tmp_path: Path, serve: Serve) -> None:
     assert '{"path": "installed", "what": "added"}' in compared.stdout
     kept = daskel("root", "drop", "notebook", "1", "--yes", "--site", tmp_path / "daskel.toml")
     assert kept.returncode == 1 and "tide-01" in kept.stderr
-    one.root.close()
-    run(tmp_path, "slate", "wipe", "tide-01", "--yes")
-    time.sleep(0.2)
+    site = ("--site", tmp_path / "daskel.toml")
+    assert "power it off" in daskel("slate", "rebase", "tide-01", "--yes", *site).stderr
+    one.write("etc-new", b"mine")
+    for client in started:
+        client.root.close()
+    time.sleep(0.5)
+    (versions / "3/etc-new").write_text("theirs")
+    moved = run(tmp_path, "slate", "rebase", "tide-01", "--to", "3", "--yes")
+    assert "added    etc-new" in moved and "installed" in moved
+    files = Client(serving, ONE).files()
+    assert files["etc-new"] == b"mine" and files["installed"] == b"program"
+    assert files["etc/greeting"] == b"hello", "version 3 was made of what this client saw"
     run(tmp_path, "root", "drop", "notebook", "1", "--yes")
     assert not (versions / "1").exists()
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import shutil
 import subprocess
+import sys
 from pathlib import Path
 
 CACHE = Path(__file__).parents[2] / ".cache" / "kernel"
@@ -31,11 +32,9 @@ echo "GUEST interface $interface"
 ip link set lo up; ip link set $interface up
 udhcpc -i $interface -n -q -t 10 -O rootpath -s /udhcpc || echo "GUEST no lease"
 from=${nfsroot%%,*}; options=${nfsroot#*,}
-how=ro; grep -qw rw /proc/cmdline && how=rw
-if mount -t nfs -o $how,$options $from /root; then
+if mount -t nfs -o ro,$options $from /root; then
   mount --move /dev /root/dev
-  [ -x /root/sbin/hello ] && exec switch_root /root /sbin/hello
-  exec switch_root /root /sbin/init
+  exec switch_root /root /sbin/hello
 fi
 echo "GUEST could not mount $nfsroot"
 poweroff -f
@@ -82,7 +81,7 @@ def kernel() -> Path:
     return next(CACHE.glob("boot/vmlinuz-*"))
 
 
-_PACKAGES = "systemd-sysv,udev,iproute2,stress-ng,git,tcc,libc6-dev"
+_PACKAGES = ("linux-image-cloud-amd64", "stress-ng", "git", "tcc", "libc6-dev")
 EXERCISE = """\
 #!/bin/sh
 # What a person and a program do with a root of their own.
@@ -113,35 +112,35 @@ echo "GUEST done"
 
 
 def debian() -> Path:
-    """A Debian system made with debootstrap once, in .cache; a small package lies in it."""
+    """A system that `daskel root build` made once, in .cache; a small package lies in it."""
     made = CACHE.parent / "debian"
     if made.is_dir():
         return made
-    part = made.with_name("debian.part")
-    shutil.rmtree(part, ignore_errors=True)
-    _run("debootstrap", "--variant=minbase", f"--include={_PACKAGES}", "bookworm", str(part))
+    work = CACHE.parent / "debian.work"
+    shutil.rmtree(work, ignore_errors=True)
+    (work / "files").mkdir(parents=True)
+    (work / "daskel.toml").write_text('format = 1\n[site]\nroots = "roots"\nstate = "state.db"\n')
+    program, words = Path(sys.executable).with_name("daskel"), ["root", "build", "notebook"]
+    packages = [f"--package={package}" for package in _PACKAGES]
+    subprocess.run([program, *words, *packages, "--site", work / "daskel.toml"], check=True)
+    root = work / "roots/notebook"
     subprocess.run(
-        ["apt-get", "download", "hello"], cwd=part / "root", check=True, capture_output=True
+        ["apt-get", "download", "hello"], cwd=root / "root", check=True, capture_output=True
     )
-    next((part / "root").glob("hello_*.deb")).rename(part / "root/small.deb")
-    version = kernel().name.removeprefix("vmlinuz-")
-    shutil.copytree(CACHE / "lib/modules" / version, part / "lib/modules" / version)
-    repository = part / "root/hello"
+    next((root / "root").glob("hello_*.deb")).rename(root / "root/small.deb")
+    repository = root / "root/hello"
     repository.mkdir()
     source = '#include <stdio.h>\nint main(void) { puts("good"); return 0; }\n'
     (repository / "hello.c").write_text(source)
-    for words in (
-        "init -q",
-        "add hello.c",
-        "-c user.name=t -c user.email=t@skerry.example commit -qm hello",
-        "clone -q --bare . ../hello.git",
-    ):
-        subprocess.run(["git", *words.split()], cwd=repository, check=True)
-    (part / "root/exercise").write_text(EXERCISE)
-    (part / "root/exercise").chmod(0o755)
-    shadow = part / "etc/shadow"
+    commit = "-c user.name=t -c user.email=t@skerry.example commit -qm hello"
+    for line in ("init -q", "add hello.c", commit, "clone -q --bare . ../hello.git"):
+        subprocess.run(["git", *line.split()], cwd=repository, check=True)
+    (root / "root/exercise").write_text(EXERCISE)
+    (root / "root/exercise").chmod(0o755)
+    shadow = root / "etc/shadow"
     shadow.write_text(re.sub("^root:[^:]*:", "root::", shadow.read_text(), flags=re.MULTILINE))
-    part.rename(made)
+    root.rename(made)
+    shutil.rmtree(work)
     return made
 
 

@@ -74,13 +74,13 @@ def daskel(lab: Lab, *words: str) -> str:
 
 
 def test_a_system_on_a_slate(tmp_path: Path) -> None:
-    (tmp_path / "files/notebook").mkdir(parents=True)
+    (tmp_path / "files").mkdir()
     (tmp_path / "roots").mkdir()
     (tmp_path / "daskel.toml").write_text(SITE)
-    shutil.copy(guest.kernel(), tmp_path / "files/notebook/vmlinuz")
-    guest.write_initrd(tmp_path / "files/notebook/initrd.img")
     subprocess.run(["cp", "-a", guest.debian(), tmp_path / "roots/notebook"], check=True)
     daskel(lab := Lab(tmp_path), "root", "seal", "notebook", "--yes")
+    daskel(lab, "root", "files", "notebook")  # the root's own kernel, and its own initrd
+    assert "fit to boot" in daskel(lab, "root", "inspect", "notebook")
     lab.open()
     try:
         lab.serve(tmp_path / "daskel.toml")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import shutil
+from importlib.resources import files
 from pathlib import Path
 
 from daskel.cli.editing import edit, new_table
@@ -14,8 +15,10 @@ from daskel.core.site.finding import Severity
 from daskel.core.site.images import kernel_processor
 from daskel.core.site.model import HOST_NAME
 from daskel.core.values import show_size
+from daskel.system.building import build
 from daskel.system.importing import SourceError, bring_in, size_of
 from daskel.system.inspecting import read_facts
+from daskel.system.lacking import LackingError
 from daskel.system.roots import RootFolder
 from daskel.system.sealing import discard
 from daskel.system.sitefile import SiteFile
@@ -24,20 +27,12 @@ _INITRDS = ("initrd.img-{}", "initramfs-{}.img", "initrd-{}", "initramfs-{}")
 
 
 def import_root(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
-    site = file.site
-    assert site
-    known = args.name in site.roots
-    if not HOST_NAME.fullmatch(args.name):
-        output.error(f"{args.name!r} is no name for a root", "use letters, digits and dashes")
-        return ExitCode.WRONG_USE
-    root = RootFolder(file.roots, site.root_path(args.name) if known else args.name)
-    if root.tree.exists() and any(root.tree.iterdir()) and not args.replace:
-        remedy = "give another name, or --replace it (sealed versions stay)"
-        output.error(f"{root.tree} is there already", remedy)
-        return ExitCode.WRONG_USE
-    if args.dry_run:
-        output.print(f"Would make {root.tree} out of {args.source}.")
-        return ExitCode.GOOD
+    """A system out of an image or a folder; in the site file when it is not there."""
+    assert file.site
+    code = _new_tree(args, output, file)
+    if code is not None:
+        return code
+    root, known = _folder(file, args.name), args.name in file.site.roots
     with root.lock():
         work = root.unfinished
         try:
@@ -53,12 +48,82 @@ def import_root(args: argparse.Namespace, output: Output, file: SiteFile) -> Exi
             return ExitCode.BAD_NEWS
         discard(root.tree)
         work.rename(root.tree)
-    found = boot_files(root.tree)
+    return _made(args, output, file, what, known)
+
+
+def build_root(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
+    """A Debian system from nothing; in the site file when it is not there."""
+    site = file.site
+    assert site
+    code = _new_tree(args, output, file)
+    if code is not None:
+        return code
+    packages = [*args.package, *(_listed(args.list) if args.list else [])]
+    root, known = _folder(file, args.name), args.name in site.roots
+    with root.lock():
+        work, steps = root.unfinished, 0
+        with output.errors.status("", spinner="line") as status:
+
+            def say(what: str, package: str) -> None:
+                nonlocal steps
+                steps += 1
+                status.update(f"{what} {package} (step {steps:,})")
+
+            build(work, args.release, packages, args.processor, args.mirror, say)
+        discard(root.tree)
+        work.rename(root.tree)
+    what = f"Debian {args.release} for {args.processor}"
+    return _made(args, output, file, what, known)
+
+
+def _listed(path: Path) -> list[str]:
+    """The packages of a list: one a line, `#` begins a comment; also one that ships with Daskel."""
+    try:
+        text = path.read_text()
+    except FileNotFoundError:
+        shipped = files("daskel.system").joinpath("lists", f"{path.name}.packages")
+        if not shipped.is_file():
+            names = "text-terminal, thin-client"
+            problem = f"there is no package list {path}"
+            raise LackingError(problem, f"name a file, or one of: {names}") from None
+        text = shipped.read_text()
+    return [word for line in text.splitlines() for word in line.split("#")[0].split()]
+
+
+def _folder(file: SiteFile, name: str) -> RootFolder:
+    assert file.site
+    path = file.site.root_path(name) if name in file.site.roots else name
+    return RootFolder(file.roots, path)
+
+
+def _new_tree(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode | None:
+    """None when a working tree of this name can be made."""
+    if not HOST_NAME.fullmatch(args.name):
+        output.error(f"{args.name!r} is no name for a root", "use letters, digits and dashes")
+        return ExitCode.WRONG_USE
+    tree = _folder(file, args.name).tree
+    if tree.exists() and any(tree.iterdir()) and not args.replace:
+        remedy = "give another name, or --replace it (sealed versions stay)"
+        output.error(f"{tree} is there already", remedy)
+        return ExitCode.WRONG_USE
+    if args.dry_run:
+        output.print(f"Would make {tree}.")
+        return ExitCode.GOOD
+    return None
+
+
+def _made(
+    args: argparse.Namespace, output: Output, file: SiteFile, what: str, known: bool
+) -> ExitCode:
+    """Say what was made, with its kernels; name it in the site file."""
+    tree = _folder(file, args.name).tree
+    found = boot_files(tree)
     if output.as_json:
-        output.json({"root": args.name, "tree": str(root.tree), "made_of": what,
-                     "kernels": [row[0] for row in found]})  # fmt: skip
+        kernels = [row[0] for row in found]
+        made = {"root": args.name, "tree": str(tree), "made_of": what, "kernels": kernels}
+        output.json(made)
     else:
-        output.print(f"{root.tree} is made, of {what}.")
+        output.print(f"{tree} is made, of {what}.")
         _say_kernels(output, args.name, found)
     if known:
         return ExitCode.GOOD

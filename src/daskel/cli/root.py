@@ -12,13 +12,14 @@ from rich.table import Table as Grid
 from rich.text import Text
 
 from daskel.cli.apply import question
-from daskel.cli.getting import hand_out, import_root, look
+from daskel.cli.getting import build_root, hand_out, import_root, look
 from daskel.cli.output import ExitCode, Output, agreed, working
 from daskel.cli.site import json_argument, open_site, path_of, site_argument
 from daskel.core.boot.packages import changes
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.model import Site
 from daskel.core.values import show_ago, show_size
+from daskel.system.building import host_processor
 from daskel.system.copying import Plan, need_room, plan
 from daskel.system.inside import NOT_THERE, run_inside
 from daskel.system.lacking import LackingError
@@ -30,6 +31,7 @@ from daskel.system.slates import Slate, slates_below
 EXAMPLE = (
     "daskel root list",
     "daskel root import notebook notebook.img",
+    "daskel root build terminal --list text-terminal",
     "daskel root inspect notebook",
     "daskel root edit notebook -- apt-get upgrade",
     "daskel root seal notebook --note 'upgraded'",
@@ -50,9 +52,19 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     kinds = "a folder, an archive, an ISO image, a disk image, a squashfs"
     bring.add_argument("source", type=Path, metavar="SOURCE", help=kinds)
     bring.add_argument("--partition", type=int, metavar="N", help="of a disk image, when not found")
-    bring.add_argument(
-        "--replace", action="store_true", help="instead of the working tree that is there"
+    replacing = "instead of the working tree that is there"
+    bring.add_argument("--replace", action="store_true", help=replacing)
+    making = _verb(verbs, "build", "make a Debian system from nothing", build_root, changes=True)
+    making.add_argument("--release", default="bookworm", help="Debian's name for it (%(default)s)")
+    making.add_argument(
+        "--processor", default=host_processor(), help="of the clients (%(default)s)"
     )
+    making.add_argument("--package", action="append", default=[], metavar="NAME",
+                        help="one more; can be given again")  # fmt: skip
+    shipped = "a file with packages, or: text-terminal, thin-client"
+    making.add_argument("--list", type=Path, metavar="LIST", help=shipped)
+    making.add_argument("--mirror", default="http://deb.debian.org/debian", help="(%(default)s)")
+    making.add_argument("--replace", action="store_true", help=replacing)
     looking = _verb(verbs, "inspect", "whether it can be booted without a disk, and why not", look)
     looking.add_argument("--version", type=int, metavar="N", help="0: the working tree")
     _verb(
@@ -114,7 +126,7 @@ def opened(run: Run) -> Callable[[argparse.Namespace, Output], ExitCode]:
             return file
         assert file.site
         name = getattr(args, "name", None)
-        new = run is import_root
+        new = run in (import_root, build_root)
         if name is not None and name not in file.site.roots and not new:
             hint = did_you_mean(name, file.site.roots)
             output.error(f"the site has no root {name}", hint)

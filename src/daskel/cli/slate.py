@@ -22,6 +22,7 @@ from daskel.core.site.finding import did_you_mean
 from daskel.core.values import show_ago, show_size
 from daskel.system.lacking import LackingError
 from daskel.system.mounts import mounted_below, overlay, own_namespace, unmount
+from daskel.system.sealing import differences
 from daskel.system.sitefile import SiteFile, load
 from daskel.system.slates import Change, Slate, slates_below
 
@@ -29,6 +30,7 @@ EXAMPLE = (
     "daskel slate list",
     "daskel slate show tide-01",
     "daskel slate copy-out tide-01 home ./from-tide-01",
+    "daskel slate rebase tide-01",
     "daskel slate wipe tide-01",
 )
 run = None  # each verb has its own
@@ -42,6 +44,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     copy = _verb(verbs, "copy-out", "copy what a client changed, or a part of it", _copy_out)
     copy.add_argument("path", help="below the client's root, or . for all")
     copy.add_argument("target", type=Path, help="a new folder or file")
+    rebase = _verb(verbs, "rebase", "move it to another version of its root", _rebase)
+    rebase.add_argument("--to", type=int, metavar="N", help="default: the one that clients get")
+    rebase.add_argument("--yes", action="store_true", help="do not ask")
+    rebase.add_argument("--dry-run", action="store_true", help="show it, and change nothing")
     wipe = _verb(verbs, "wipe", "throw away what a client changed", _wipe)
     wipe.add_argument("--yes", action="store_true", help="do not ask")
     wipe.add_argument("--dry-run", action="store_true", help="show it, and change nothing")
@@ -213,8 +219,7 @@ def _wipe(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
     if not output.as_json:
         output.print(f"{slate.client} loses {counted(files, 'path')}, {show_size(size)}, "
                      f"that it changed on {slate.root}.")  # fmt: skip
-        connected = (question(file, "connected") or {}).get("clients", [])
-        if slate.client in [c["client"] for c in connected]:
+        if _is_connected(file, slate):
             warning = "It is connected now: what runs on it will fail until it boots again."
             output.print(Text(warning, style="yellow"))
     if args.dry_run:
@@ -228,6 +233,57 @@ def _wipe(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
         said
     )
     return ExitCode.GOOD
+
+
+def _rebase(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
+    slate = _chosen(args, output, file)
+    if slate is None:
+        return ExitCode.WRONG_USE
+    old, root = _base(file, slate), root_of(file, slate.root)
+    state, versions = slate.state(), root.state()
+    number = versions.used if args.to is None else args.to
+    assert state
+    if number not in (0, *versions.versions):
+        output.error(f"there is no version {number}", f"daskel root show {slate.root}")
+        return ExitCode.WRONG_USE
+    if number == state.version:
+        output.print(f"The slate of {slate.client} is on version {number} already.")
+        return ExitCode.GOOD
+    if _is_connected(file, slate):
+        output.error(f"{slate.client} is connected", "power it off first")
+        return ExitCode.BAD_NEWS
+    mine = {change.path: change for change in slate.changes(old) if not change.folder}
+    theirs = {d.path: d.what for d in differences(old, root.version(number))}
+    both = [(path, theirs[path]) for path in mine if path in theirs]
+    if not output.as_json:
+        _say_conflicts(output, slate, both, number)
+    if not args.dry_run:
+        if not args.yes and not output.as_json and not agreed("Move it?"):
+            output.print("Nothing was moved.")
+            return ExitCode.GOOD
+        take_away(file, slate, "close")
+        slate.move(number)
+    if output.as_json:
+        rows = [{"path": path, "version": what} for path, what in both]
+        output.json({"client": slate.client, "version": number, "conflicts": rows})
+    elif not args.dry_run:
+        output.print(f"Moved. {slate.client} starts on version {number}.")
+    return ExitCode.GOOD
+
+
+def _say_conflicts(output: Output, slate: Slate, both: list[tuple[str, str]], number: int) -> None:
+    if not both:
+        output.print(f"Nothing that {slate.client} changed differs in version {number}.")
+        return
+    output.print(f"Changed by {slate.client}, and different in version {number}; "
+                 f"what {slate.client} has stays on top:")  # fmt: skip
+    for path, what in both:
+        paint(output, what, path)
+
+
+def _is_connected(file: SiteFile, slate: Slate) -> bool:
+    connected = (question(file, "connected") or {}).get("clients", [])
+    return slate.client in [client["client"] for client in connected]
 
 
 def take_away(file: SiteFile, slate: Slate, how: str) -> None:

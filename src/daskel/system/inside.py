@@ -21,10 +21,11 @@ _ENVIRONMENT = {
 }
 
 
-def run_inside(tree: Path, command: Sequence[str]) -> int:
+def run_inside(tree: Path, command: Sequence[str], *, quiet: bool = False) -> int:
     """The command's exit code. Raises LackingError when it cannot be run at all.
 
-    /proc, /sys, /dev and name resolution are there, in a mount namespace that ends with it.
+    `quiet`: what it prints goes nowhere. /proc, /sys, /dev and name resolution are there, in a
+    mount namespace that ends with it.
     """
     if os.geteuid() != 0:
         raise LackingError("changing the root directory needs root", "run as root")
@@ -34,6 +35,10 @@ def run_inside(tree: Path, command: Sequence[str]) -> int:
         names.touch()
     process = os.fork()
     if process == 0:
+        if quiet:
+            nowhere = os.open(os.devnull, os.O_RDWR)
+            for stream in (0, 1, 2):
+                os.dup2(nowhere, stream)
         _inside(tree, command)
     try:
         status = os.waitpid(process, 0)[1]

@@ -23,6 +23,7 @@ from daskel.system.mounts import mounted_below, overlay, unmount
 from daskel.system.usage import disk_usage
 
 _STATE = "slate.json"
+_MEANT = ("trusted.overlay.opaque", "trusted.overlay.redirect", "trusted.overlay.whiteout")
 _GONE = ".gone"  # wiped slates wait there to be removed
 
 
@@ -117,6 +118,21 @@ class Slate:
             found = _change(self.upper, base, path)
             if found:
                 yield found
+
+    def move(self, version: int) -> None:
+        """Put it on another version of its root; it must not be mounted.
+
+        What ties it to the old one goes: where each file was copied from, and the index of that
+        (Linux, Documentation/filesystems/overlayfs.rst, "Inode properties").
+        """
+        state = self.state()
+        assert state, "there is a slate"
+        for path in [self.upper, *(self.upper / path for path, _ in entries(self.upper))]:
+            for name in os.listxattr(path, follow_symlinks=False):
+                if name.startswith("trusted.overlay.") and name not in _MEANT:
+                    os.removexattr(path, name, follow_symlinks=False)
+        shutil.rmtree(self.folder / "work", ignore_errors=True)
+        self.keep(replace(state, version=version))
 
 
 def slates_below(slates: Path) -> Iterator[Slate]:
