@@ -204,6 +204,8 @@ def test_whose_it_is_and_who_may(root: Path) -> None:
     etc = export.find("etc")
     handle, attributes, *_ = export.make(Make(etc, b"mine", FILE, NewAttributes(0o400)), SOMEBODY)
     assert (attributes.uid, attributes.gid) == (1000, 1000)
+    export.link(handle, etc, b"linked", SOMEBODY)
+    assert export.set_attributes(handle, NewAttributes(0o600), None, SOMEBODY)[1].mode == 0o600
     export.write(handle, 0, b"x", SOMEBODY)  # its owner, whatever the mode says
     greeting = export.find("etc/greeting")
     refused: list[tuple[Callable[[], object], Status]] = [
@@ -219,6 +221,8 @@ def test_whose_it_is_and_who_may(root: Path) -> None:
     ]
     for index, (call, status) in enumerate(refused):
         assert status_of(call) is status, index
+    export.set_attributes(handle, NewAttributes(0o400), None, SOMEBODY)
+    export.write(handle, 0, b"y", SOMEBODY)
     assert os.geteuid() == 0 and (root / "etc/greeting").read_bytes() == b"hello"
     export.close()
 
@@ -226,6 +230,7 @@ def test_whose_it_is_and_who_may(root: Path) -> None:
 @needs_root
 def test_a_full_slate(root: Path) -> None:
     usage = Usage(100_000, root)
+    usage.count()
     export = Export(b"number-1", root, b"k" * 32, OpenFiles(), writable=True, usage=usage)
     handle = export.make(Make(export.top(), b"big", FILE), ROOT)[0]
     export.write(handle, 0, bytes(50_000), ROOT)

@@ -182,6 +182,8 @@ def test_import(tree: Path, tmp_path: Path, what: str, make: Callable[[Path, Pat
     assert "[root.notebook]" in (tmp_path / "daskel.toml").read_text()
     again = daskel("root", "import", "notebook", tree, *site)
     assert again.returncode == 2 and "--replace" in again.stderr
+    asked = daskel("root", "import", "notebook", tree, "--replace", *site)
+    assert "Nothing was replaced" in asked.stdout and (made / "etc/shadow").exists()
     assert str(tmp_path) not in Path("/proc/self/mounts").read_text()
     assert [p.name for p in (tmp_path / "roots/.versions/notebook").iterdir()] == []
 

@@ -8,7 +8,7 @@ from importlib.resources import files
 from pathlib import Path
 
 from daskel.cli.editing import edit, new_table
-from daskel.cli.output import ExitCode, Output, finding_json, working
+from daskel.cli.output import ExitCode, Output, agreed, finding_json, working
 from daskel.cli.site import path_of
 from daskel.core.boot.inspect import inspect, kernel_release
 from daskel.core.site.finding import Severity
@@ -20,7 +20,7 @@ from daskel.system.importing import SourceError, bring_in, size_of
 from daskel.system.inspecting import read_facts
 from daskel.system.lacking import LackingError
 from daskel.system.roots import RootFolder
-from daskel.system.sealing import discard
+from daskel.system.sealing import put_in_place
 from daskel.system.sitefile import SiteFile
 
 _INITRDS = ("initrd.img-{}", "initramfs-{}.img", "initrd-{}", "initramfs-{}")
@@ -46,8 +46,7 @@ def import_root(args: argparse.Namespace, output: Output, file: SiteFile) -> Exi
             remedy = error.remedy if isinstance(error, SourceError) else "check the source"
             output.error(str(error), remedy)
             return ExitCode.BAD_NEWS
-        discard(root.tree)
-        work.rename(root.tree)
+        put_in_place(root)
     return _made(args, output, file, what, known)
 
 
@@ -70,8 +69,7 @@ def build_root(args: argparse.Namespace, output: Output, file: SiteFile) -> Exit
                 status.update(f"{what} {package} (step {steps:,})")
 
             build(work, args.release, packages, args.processor, args.mirror, say)
-        discard(root.tree)
-        work.rename(root.tree)
+        put_in_place(root)
     what = f"Debian {args.release} for {args.processor}"
     return _made(args, output, file, what, known)
 
@@ -109,6 +107,11 @@ def _new_tree(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitC
     if args.dry_run:
         output.print(f"Would make {tree}.")
         return ExitCode.GOOD
+    if tree.exists() and not args.yes and not output.as_json:
+        output.print(f"The working tree {tree} goes, with all that was changed in it.")
+        if not agreed("Replace it?"):
+            output.print("Nothing was replaced.")
+            return ExitCode.GOOD
     return None
 
 

@@ -5,8 +5,10 @@ Nothing of sockets here. A result is bytes, or says what must still be done befo
 
 from __future__ import annotations
 
+import itertools
 import os
 import time
+from bisect import bisect_right
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
@@ -153,7 +155,9 @@ def _readdir(call: Call, arguments: Reader, find: Find) -> Reply:
     above = export.parent_inode(asked.handle, directory)
     own = [Name(1, b".", directory.fileid), Name(2, b"..", above)]
     entries, room, end = [], asked.limit - results.LISTED_OVERHEAD, True
-    for name in (n for n in [*own, *names] if n.cookie > asked.cookie):
+    at = bisect_right(names, asked.cookie, key=lambda name: name.cookie)
+    rest = itertools.islice(names, at, None)
+    for name in itertools.chain((n for n in own if n.cookie > asked.cookie), rest):
         found = export.entry(asked.handle, name.name) if plus and name.cookie > 2 else None
         handle, attributes = found or (None, None)
         entry = Entry(name.fileid, name.name, name.cookie, attributes, handle).serialise(plus=plus)

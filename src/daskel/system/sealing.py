@@ -54,6 +54,16 @@ def drop(root: RootFolder, number: int) -> None:
     discard(root.unfinished)
 
 
+def put_in_place(root: RootFolder) -> None:
+    """What was put together becomes the working tree. The root must be locked."""
+    former = root.unfinished.with_name(".former")
+    discard(former)
+    if root.tree.exists():
+        root.tree.rename(former)
+    root.unfinished.rename(root.tree)
+    discard(former)
+
+
 def discard(folder: Path) -> None:
     if folder.exists():
         shutil.rmtree(folder)

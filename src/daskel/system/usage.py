@@ -32,13 +32,12 @@ def disk_usage(folder: Path) -> tuple[int, int]:
 
 
 class Usage:
-    """Counted up with every write, and now and then counted anew: what is removed is not known
-    to be free before that."""
+    """Counted up with every write, and by `count` at first and now and then: what is removed is
+    not known to be free before that."""
 
     def __init__(self, limit: int, folder: Path) -> None:
-        self.limit, self._folder = limit, folder
-        self.used = disk_usage(folder)[0]
-        self.changed = False  # since it was counted
+        self.limit, self._folder, self.used = limit, folder, 0
+        self.changed = True  # since it was counted
 
     @property
     def left(self) -> int:

@@ -14,14 +14,15 @@ REPEATABLE = frozenset(Procedure) - {
     Procedure.SETATTR, Procedure.CREATE, Procedure.MKDIR, Procedure.SYMLINK, Procedure.MKNOD,
     Procedure.REMOVE, Procedure.RMDIR, Procedure.RENAME, Procedure.LINK,
 }  # fmt: skip
-_EACH = 256  # replies that are remembered of one client
+_EACH = 128  # replies that are remembered of one client
+_CLIENTS = 500  # that replies are remembered of
 
 
 class Replays:
     """Of all clients; a client is known by its address, a call by its number and its bytes."""
 
     def __init__(self) -> None:
-        self._replies: dict[str, OrderedDict[bytes, bytes]] = {}
+        self._replies: OrderedDict[str, OrderedDict[bytes, bytes]] = OrderedDict()
 
     def find(self, peer: str, call: bytes) -> tuple[bytes, bytes | None]:
         """What the call is known by, and the reply that it got before."""
@@ -31,9 +32,9 @@ class Replays:
 
     def keep(self, peer: str, key: bytes, reply: bytes) -> None:
         replies = self._replies.setdefault(peer, OrderedDict())
+        self._replies.move_to_end(peer)
+        if len(self._replies) > _CLIENTS:
+            self._replies.popitem(last=False)
         replies[key] = reply
         if len(replies) > _EACH:
             replies.popitem(last=False)
-
-    def forget(self, peer: str) -> None:
-        self._replies.pop(peer, None)
