@@ -1,6 +1,6 @@
-"""The port mapper on port 111, over UDP and TCP: for programs that ask where NFS is.
+"""The port mapper on port 111, over UDP and TCP: for clients that ask where MOUNT and NFS are.
 
-Clients that boot are told the port, and do not ask. Where another program has port 111, it stays.
+Some initrds ask, whatever they are told. Where another program has port 111, it stays.
 """
 
 from __future__ import annotations

@@ -61,7 +61,7 @@ class Server:
         try:
             self._streams.append(PortMapper(self._shared, server))
         except LackingError as error:
-            lost = "showmount and the like get no answer; clients that boot need not ask"
+            lost = "clients that ask there for NFS's port get no right answer, and do not boot"
             _log.warning("%s: %s", error.problem, lost)
 
     def use(self, site: Site) -> bool:

@@ -45,9 +45,10 @@ def slate_of(site: Site, client: Client, root: str) -> SlateKind:
 def nfs_root(segment: Segment, root: str, ports: Ports) -> str:
     """Server, path and options of a network root, in the form of option 17 and `nfsroot=`.
 
-    Only options that the kernel, busybox and the usual initrds all know.
+    Only options that the kernel, busybox and the usual initrds all know. Debian's initrd knows no
+    `mountport`: it asks the port mapper.
     """
-    options = f"v3,tcp,port={ports.nfs},mountport={ports.nfs},nolock"
+    options = f"v3,tcp,port={ports.nfs},nolock"
     return f"{segment.server}:{export_path(root)},{options}"
 
 
