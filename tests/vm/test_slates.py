@@ -53,16 +53,15 @@ group = "tide"
 PATIENCE = 300  # seconds
 
 
-def log_in(lab: Lab, name: str, mac: str) -> Machine:
-    machine = lab.boot(name, mac, "bios")
+def exercise(machine: Machine, what: str) -> None:
+    """Log in, and begin it."""
     machine.wait_for("login:", PATIENCE)
     machine.type("root")
     machine.wait_for(":~#", PATIENCE)
-    return machine
-
-
-def exercise(machine: Machine, what: str) -> None:
     machine.type(f"/root/exercise {what}; poweroff")
+
+
+def wait_for_end(machine: Machine) -> None:
     machine.wait_for("GUEST done", PATIENCE)
     machine.process.wait(PATIENCE)
 
@@ -84,14 +83,13 @@ def test_a_system_on_a_slate(tmp_path: Path) -> None:
     lab.open()
     try:
         lab.serve(tmp_path / "daskel.toml")
-        first = log_in(lab, "first", "02:61:08:00:00:01")
-        first.type("/root/exercise first; poweroff")
+        first = lab.boot("first", "02:61:08:00:00:01", "bios")
+        exercise(first, "first")
         first.wait_for("GUEST wrote 6", PATIENCE)
         lab.kill_server()
         time.sleep(1)
         lab.serve(tmp_path / "daskel.toml")
-        first.wait_for("GUEST done", PATIENCE)
-        first.process.wait(PATIENCE)
+        wait_for_end(first)
         for said in ("installed 2.", "sums good", "built good", "exercised"):
             assert f"GUEST {said}" in first.console, said
         assert "GUEST nobody may not write" in first.console
@@ -100,12 +98,13 @@ def test_a_system_on_a_slate(tmp_path: Path) -> None:
         changed = daskel(lab, "slate", "show", "tide-01")
         assert "usr/bin/hello" in changed and "var/tmp/part-20" in changed
 
-        again = log_in(lab, "again", "02:61:08:00:00:01")
-        exercise(again, "again")
+        again = lab.boot("again", "02:61:08:00:00:01", "bios")
+        other = lab.boot("other", "02:61:08:00:00:02", "bios")
+        for machine in (again, other):
+            exercise(machine, "again")
+        for machine in (again, other):
+            wait_for_end(machine)
         assert again.said("package").startswith("2.") and "GUEST sums good" in again.console
-
-        other = log_in(lab, "other", "02:61:08:00:00:02")
-        exercise(other, "again")
         assert other.said("package") == "none" and "GUEST no sums" in other.console
         assert other.said("host").split()[0] == "tide-02"
         assert other.said("host").split()[1] != first.said("host").split()[1]
