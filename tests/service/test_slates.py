@@ -126,6 +126,37 @@ def test_fresh_at_every_boot(tmp_path: Path, serve: Serve) -> None:
     assert "mine" not in Client(serving, ONE).files()
 
 
+def test_frozen(tmp_path: Path, serve: Serve) -> None:
+    """What it had is there at every boot, what it changed since is not; and taken back."""
+    lay_out(tmp_path, "keep")
+    serving = serve(tmp_path)
+
+    def boots(*written: str) -> dict[str, bytes]:
+        get_address(serving.wire, SERVER, Face.of(Firmware.BIOS), "02:61:08:00:00:01", 1)
+        time.sleep(0.2)
+        client = Client(serving, ONE)
+        for name in written:
+            client.write(name, b"x")
+        files = client.files()
+        client.root.close()
+        time.sleep(0.3)
+        return files
+
+    boots("first")
+    run(tmp_path, "slate", "freeze", "tide-01")
+    assert "keep, frozen" in run(tmp_path, "slate", "list")
+    assert {"first", "second"} <= boots("second").keys()
+    assert "first" in run(tmp_path, "slate", "show", "tide-01")
+    run(tmp_path, "slate", "copy-out", "tide-01", "first", str(tmp_path / "out"))
+    assert (tmp_path / "out").read_bytes() == b"x"
+    assert "second" not in boots() and "first" in boots("third")
+    run(tmp_path, "slate", "freeze", "tide-01", "--undo")
+    assert {"first", "fourth"} <= boots("fourth").keys()
+    assert {"first", "fourth"} <= boots().keys() and "third" not in boots(), "kept again"
+    again = daskel("slate", "freeze", "tide-01", "--undo", "--site", tmp_path / "daskel.toml")
+    assert again.returncode == 1 and "is not frozen" in again.stderr
+
+
 def test_versions(tmp_path: Path, serve: Serve) -> None:
     """Sealed, chosen, compared, promoted from a client, dropped when nobody needs them."""
     lay_out(tmp_path, "keep")

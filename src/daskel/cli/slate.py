@@ -30,6 +30,7 @@ EXAMPLE = (
     "daskel slate list",
     "daskel slate show tide-01",
     "daskel slate copy-out tide-01 home ./from-tide-01",
+    "daskel slate freeze tide-01",
     "daskel slate rebase tide-01",
     "daskel slate wipe tide-01",
 )
@@ -48,6 +49,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     rebase.add_argument("--to", type=int, metavar="N", help="default: the one that clients get")
     rebase.add_argument("--yes", action="store_true", help="do not ask")
     rebase.add_argument("--dry-run", action="store_true", help="show it, and change nothing")
+    freeze = _verb(verbs, "freeze", "what a client has now is what every boot begins with", _freeze)
+    freeze.add_argument("--undo", action="store_true", help="take the last freezing back")
     wipe = _verb(verbs, "wipe", "throw away what a client changed", _wipe)
     wipe.add_argument("--yes", action="store_true", help="do not ask")
     wipe.add_argument("--dry-run", action="store_true", help="show it, and change nothing")
@@ -113,8 +116,9 @@ def _list(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
         state = "connected" if row["connected"] else ""
         if not row["known"]:
             state = "not in the site any more"
+        kind = f"{row['kind']}, frozen" if row["frozen"] else row["kind"]
         grid.add_row(
-            row["client"], row["root"], version, row["kind"], size, f"{row['files']:,}", ago, state
+            row["client"], row["root"], version, kind, size, f"{row['files']:,}", ago, state
         )
     output.console.print(grid)
     return ExitCode.GOOD
@@ -129,7 +133,8 @@ def _row(file: SiteFile, slate: Slate, connected: set[str]) -> dict[str, Any] | 
     known = slate.client in site.clients and slate.root in site.roots
     return {
         "client": slate.client, "root": slate.root, "version": state.version, "size": size,
-        "files": files, "made": state.made, "used": state.used, "known": known,
+        "files": files, "frozen": bool(state.frozen), "made": state.made,
+         "used": state.used, "known": known,
         "kind": slate_of(site, site.clients[slate.client], slate.root) if known else "",
         "limit": site.roots[slate.root].size if known else None,
         "connected": slate.client in connected,
@@ -188,8 +193,12 @@ def _copy_out(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitC
     slate = _chosen(args, output, file)
     if slate is None:
         return ExitCode.WRONG_USE
-    source = Path(os.path.normpath(slate.upper / args.path.strip("/")))
-    if not source.is_relative_to(slate.upper) or not os.path.lexists(source):
+    places = [
+        (layer, Path(os.path.normpath(layer / args.path.strip("/")))) for layer in slate.layers
+    ]
+    inside = [place for layer, place in places if place.is_relative_to(layer)]
+    source = next((place for place in inside if os.path.lexists(place)), None)
+    if source is None:
         hint = f"daskel slate show {slate.client} lists what it changed"
         output.error(f"{slate.client} did not change {args.path}", hint)
         return ExitCode.BAD_NEWS
@@ -271,6 +280,32 @@ def _rebase(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCod
     return ExitCode.GOOD
 
 
+def _freeze(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
+    slate = _chosen(args, output, file)
+    if slate is None:
+        return ExitCode.WRONG_USE
+    state = slate.state()
+    if state is None or (args.undo and not state.frozen):
+        output.error(f"the slate of {slate.client} is not frozen", "daskel slate list shows all")
+        return ExitCode.BAD_NEWS
+    if _is_connected(file, slate):
+        output.error(f"{slate.client} is connected", "power it off first")
+        return ExitCode.BAD_NEWS
+    take_away(file, slate, "close")
+    if args.undo:
+        slate.thaw()
+        said = f"What {slate.client} changes is kept again, on top of what it had."
+        if state.frozen > 1:
+            said = f"{slate.client} begins with what was frozen before."
+    elif slate.upper.exists():
+        slate.freeze()
+        said = f"{slate.client} begins with what it has now at every boot; the rest is wiped."
+    else:
+        said = f"{slate.client} changed nothing since it was frozen."
+    output.json({"said": said}) if output.as_json else output.print(said)
+    return ExitCode.GOOD
+
+
 def _say_conflicts(output: Output, slate: Slate, both: list[tuple[str, str]], number: int) -> None:
     if not both:
         output.print(f"Nothing that {slate.client} changed differs in version {number}.")
@@ -312,7 +347,7 @@ def seen_by(
     try:
         own_namespace()
         view.mkdir(exist_ok=True)
-        overlay(view, [slate.upper, base])
+        overlay(view, [*(layer for layer in slate.layers if layer.exists()), base])
     except OSError as error:
         problem = f"{view} cannot be mounted ({error.strerror})"
         raise LackingError(problem, "run as root") from None

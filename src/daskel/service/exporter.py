@@ -109,11 +109,13 @@ class Keeper:
         if asked["do"] == "open":
             return self._open(slate, asked)
         if asked["do"] == "begun":
-            slate.mark_for_wiping()
-        else:  # close or wipe
-            slate.close()
-            if asked["do"] == "wipe":
-                slate.wipe()
+            slate.begin(fresh=asked["fresh"])
+            return {}
+        slate.close()
+        if asked["do"] == "wipe":
+            slate.wipe()
+        elif asked["do"] == "renew":
+            slate.renew()
         return {}
 
     def _versions(self, root: RootFolder) -> Message:

@@ -247,7 +247,7 @@ class Exports:
             }  # fmt: skip
             answer = await self._keep(view.root, view.client, question)
             if answer.get("wipe"):
-                await self._take_away(view.root, view.client, "wipe")
+                await self._take_away(view.root, view.client, "renew")
                 answer = await self._keep(view.root, view.client, question)
             if "folder" not in answer:
                 return answer
@@ -298,8 +298,9 @@ class Exports:
         if not begins or client is None or not self._can_mount:
             return
         for root in site.roots:
-            if slate_of(site, client, root) == "fresh":
-                self._begin(self._keep(root, name, {"do": "begun"}))
+            kind = slate_of(site, client, root)
+            if kind != "none":
+                self._begin(self._keep(root, name, {"do": "begun", "fresh": kind == "fresh"}))
 
     # --- what workers ask ---
 

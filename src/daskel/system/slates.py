@@ -29,12 +29,13 @@ _GONE = ".gone"  # wiped slates wait there to be removed
 
 @dataclass(frozen=True, slots=True)
 class SlateState:
-    """Times in seconds since 1970. `wipe`: before it is mounted next."""
+    """Times in seconds since 1970. `wipe`: before it is mounted next, what is not frozen goes."""
 
     version: int  # of the root; 0: the working tree
     made: float
     used: float
     wipe: bool = False
+    frozen: int = 0  # layers of changes that it begins with at every boot
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,6 +60,13 @@ class Slate:
         return self.folder / "upper"
 
     @property
+    def layers(self) -> list[Path]:
+        """What the client changed, the newest first: `upper`, and what is frozen below it."""
+        state = self.state()
+        numbers = range(state.frozen if state else 0, 0, -1)
+        return [self.upper, *(self.folder / f"frozen-{number}" for number in numbers)]
+
+    @property
     def view(self) -> Path:
         return self.folder / "view"
 
@@ -75,24 +83,28 @@ class Slate:
         part.write_text(json.dumps(asdict(state)) + "\n")
         part.replace(self.folder / _STATE)
 
-    def mark_for_wiping(self) -> None:
-        """Its client begins anew: what it changed goes when it mounts its root."""
+    def begin(self, *, fresh: bool) -> None:
+        """Its client boots anew: what it changed goes when it mounts its root, where the slate is
+        a fresh one, or frozen."""
         state = self.state()
-        if state and not state.wipe:
+        if state and not state.wipe and (fresh or state.frozen):
             self.keep(replace(state, wipe=True))
 
     def open(self, base: Path, version: int, own: Mapping[str, str]) -> None:
         """Show the root's folder `base` with the slate, made if need be, at `view`."""
         self._slates.mkdir(mode=0o700, parents=True, exist_ok=True)  # clients' secrets are in it
+        new = not self.upper.exists()
         for name in ("upper", "work", "own", "view"):
             (self.folder / name).mkdir(parents=True, exist_ok=True)
-        if (before := self.state()) is None:
+        if new:
             _copy_owner(base, self.upper)
+        if (before := self.state()) is None:
             self.keep(SlateState(version, time.time(), time.time()))
         else:
             self.keep(replace(before, used=time.time(), wipe=False))
         _write_own(self.folder / "own", base, own)
-        overlay(self.view, [self.folder / "own", base], self.upper, self.folder / "work")
+        lower = [self.folder / "own", *self.layers[1:], base]
+        overlay(self.view, lower, self.upper, self.folder / "work")
 
     def close(self) -> None:
         for point in mounted_below(self.folder):
@@ -100,22 +112,59 @@ class Slate:
 
     def wipe(self) -> None:
         """What the client changed is gone when this returns; it must not be mounted."""
-        if not self.folder.exists():
+        self._away(self.folder)
+
+    def renew(self) -> None:
+        """The same at a boot: what is frozen stays."""
+        state = self.state()
+        if state is None or not state.frozen:
+            self.wipe()
+            return
+        for folder in (self.upper, self.folder / "work"):
+            self._away(folder)
+        self.keep(replace(state, wipe=False))
+
+    def freeze(self) -> None:
+        """What the client has now is what it begins with from now on; it must not be mounted."""
+        state = self.state()
+        assert state, "there is a slate"
+        number = state.frozen + 1
+        self.upper.rename(self.folder / f"frozen-{number}")
+        self._away(self.folder / "work")
+        self.keep(replace(state, frozen=number, wipe=False))
+
+    def thaw(self) -> None:
+        """Take the last freezing back, and what was changed since."""
+        state = self.state()
+        assert state and state.frozen, "it is frozen"
+        for folder in (self.upper, self.folder / "work"):
+            self._away(folder)
+        (self.folder / f"frozen-{state.frozen}").rename(self.upper)
+        self.keep(replace(state, frozen=state.frozen - 1, wipe=False))
+
+    def _away(self, folder: Path) -> None:
+        """Out of the way at once; removing it takes its time."""
+        if not folder.exists():
             return
         gone = self._slates / _GONE
         gone.mkdir(exist_ok=True)
-        place = gone / f"{self.root}-{self.client}-{time.time_ns()}"
-        self.folder.rename(place)
+        place = gone / f"{self.root}-{self.client}-{folder.name}-{time.time_ns()}"
+        folder.rename(place)
         threading.Thread(target=shutil.rmtree, args=(place, True)).start()
 
     def size(self) -> tuple[int, int]:
         """Bytes on the disk, and files."""
-        return disk_usage(self.upper)
+        sizes = [disk_usage(layer) for layer in self.layers]
+        return sum(size for size, _ in sizes), sum(files for _, files in sizes)
 
     def changes(self, base: Path) -> Iterator[Change]:
         """What differs from the root's folder `base`, in the order of the paths."""
-        for path in sorted(Path(path) for path, _ in entries(self.upper)):
-            found = _change(self.upper, base, path)
+        newest: dict[Path, Path] = {}
+        for layer in (layer for layer in self.layers if layer.exists()):
+            for path, _ in entries(layer):
+                newest.setdefault(Path(path), layer)
+        for path in sorted(newest):
+            found = _change(newest[path], base, path)
             if found:
                 yield found
 
@@ -127,11 +176,14 @@ class Slate:
         """
         state = self.state()
         assert state, "there is a slate"
-        for path in [self.upper, *(self.upper / path for path, _ in entries(self.upper))]:
+        layers = [layer for layer in self.layers if layer.exists()]
+        for path in [
+            p for layer in layers for p in (layer, *(layer / e for e, _ in entries(layer)))
+        ]:
             for name in os.listxattr(path, follow_symlinks=False):
                 if name.startswith("trusted.overlay.") and name not in _MEANT:
                     os.removexattr(path, name, follow_symlinks=False)
-        shutil.rmtree(self.folder / "work", ignore_errors=True)
+        self._away(self.folder / "work")
         self.keep(replace(state, version=version))
 
 
