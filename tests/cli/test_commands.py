@@ -74,6 +74,23 @@ def test_demo() -> None:
     assert "quiet" in by_name["tide-02"]["command_line"]
 
 
+@pytest.mark.skipif(os.geteuid() != 0, reason="it is without privileges already")
+def test_demo_without_privileges() -> None:
+    """Roots are read-only then, and found by name instead of by the kernel's handles."""
+    command = [
+        "setpriv",
+        "--bounding-set=-all",
+        Path(sys.executable).with_name("daskel"),
+        "demo",
+        "--json",
+    ]
+    done = subprocess.run(command, capture_output=True, text=True, check=False)
+    result = json.loads(done.stdout)
+    assert result["good"], done.stderr
+    roots = [f["what"] for f in result["clients"][0]["files"]].count("root")
+    assert roots == 6, "none made for a slate"
+
+
 def test_demo_does_not_overwrite(tmp_path: Path) -> None:
     (tmp_path / "mine").write_text("x")
     assert daskel("demo", "--keep", tmp_path).returncode == 2

@@ -249,6 +249,46 @@ def test_what_cannot_be_brought_in(tmp_path: Path, make: Callable[[Path], Path],
     assert not list((tmp_path / "roots/.versions/notebook").iterdir()), "nothing half done is left"
 
 
+DEBOOTSTRAP = """#!/bin/sh
+# Stands in for the real one, which tests/vm runs: says what it does, and fails or not.
+for last; do :; done
+echo "I: Retrieving busybox 1.35"
+case "$*" in
+  *no-such-release*) echo "E: No such script: no-such-release"; exit 1 ;;
+esac
+for folder; do case $folder in */.unfinished) break ;; esac; done
+mkdir -p "$folder/etc" "$folder/usr/bin"
+printf '%s\\n' "$*" > "$folder/etc/asked"
+cp /bin/busybox "$folder/usr/bin/true"
+for name in update-initramfs apt-get; do ln -s true "$folder/usr/bin/$name"; done
+"""
+BUILT = [
+    ((), 3, "failed in the new system"),  # busybox has no such applet
+    (("--release", "no-such-release"), 3, "debootstrap failed: No such script"),
+    (("--processor", "riscv64"), 3, "programs for riscv64 do not run"),
+    (("--list", "nothing"), 3, "there is no package list nothing"),
+    (("--dry-run",), 0, ""),
+]
+
+
+@needs_root
+@pytest.mark.parametrize(("words", "code", "said"), BUILT)
+def test_build_that_fails_leaves_nothing(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, words: tuple[str, ...], code: int, said: str
+) -> None:
+    (tmp_path / "files").mkdir()
+    (tmp_path / "bin").mkdir()
+    (tmp_path / "daskel.toml").write_text(SITE)
+    (tmp_path / "bin/debootstrap").write_text(DEBOOTSTRAP)
+    (tmp_path / "bin/debootstrap").chmod(0o755)
+    monkeypatch.setenv("PATH", f"{tmp_path / 'bin'}:{os.environ['PATH']}")
+    done = daskel("root", "build", "made", *words, "--site", tmp_path / "daskel.toml")
+    assert done.returncode == code and said in done.stderr, done
+    assert not (tmp_path / "roots/made").exists()
+    versions = tmp_path / "roots/.versions/made"
+    assert not versions.exists() or not list(versions.iterdir())
+
+
 def test_partitions() -> None:
     extended = bytearray(_mbr((2048, 4096), (1024, 8192)))
     extended[446 + 16 + 4] = 0x05

@@ -27,7 +27,7 @@ COMMANDS = {  # in the order of the work
     "group": "list, show, add, change and remove groups",
     "loadout": "list, show, add, copy, change and remove loadouts",
     "assign": "say what a client or a group boots",
-    "slate": "what clients changed on their roots: list, show, copy out, wipe",
+    "slate": "what clients changed on their roots: list, show, copy out, freeze, move, wipe",
     "lobby": "list, admit, refuse and forget machines that are not in the site",
     "check": "find everything that is wrong with the site file and the files that it names",
     "explain": "show what one client gets, step by step, and the line that each value comes from",

@@ -148,9 +148,8 @@ class Slate:
             return
         gone = self._slates / _GONE
         gone.mkdir(exist_ok=True)
-        place = gone / f"{self.root}-{self.client}-{folder.name}-{time.time_ns()}"
-        folder.rename(place)
-        threading.Thread(target=shutil.rmtree, args=(place, True)).start()
+        folder.rename(gone / f"{self.root}-{self.client}-{folder.name}-{time.time_ns()}")
+        threading.Thread(target=_remove_all, args=(gone,)).start()
 
     def size(self) -> tuple[int, int]:
         """Bytes on the disk, and files."""
@@ -161,8 +160,8 @@ class Slate:
         """What differs from the root's folder `base`, in the order of the paths."""
         newest: dict[Path, Path] = {}
         for layer in (layer for layer in self.layers if layer.exists()):
-            for path, _ in entries(layer):
-                newest.setdefault(Path(path), layer)
+            for name, _ in entries(layer):
+                newest.setdefault(Path(name), layer)
         for path in sorted(newest):
             found = _change(newest[path], base, path)
             if found:
@@ -193,6 +192,12 @@ def slates_below(slates: Path) -> Iterator[Slate]:
         for root in sorted(path for path in slates.iterdir() if not path.name.startswith(".")):
             for client in sorted(root.iterdir()):
                 yield Slate(slates, root.name, client.name)
+
+
+def _remove_all(folder: Path) -> None:
+    """Also what was left by a process that ended before it was done."""
+    for path in list(folder.iterdir()):
+        shutil.rmtree(path, ignore_errors=True)
 
 
 def _change(upper: Path, base: Path, path: Path) -> Change | None:
