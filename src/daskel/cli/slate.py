@@ -15,7 +15,7 @@ from rich.text import Text
 
 from daskel.cli.apply import question
 from daskel.cli.output import ExitCode, Output, agreed, counted
-from daskel.cli.root import Run, opened, paint, root_of
+from daskel.cli.rooted import Run, opened, paint, root_of
 from daskel.cli.site import json_argument, path_of, site_argument
 from daskel.core.boot.arguments import slate_of
 from daskel.core.site.finding import did_you_mean

@@ -8,7 +8,6 @@ from __future__ import annotations
 import asyncio
 import logging
 import os
-import secrets
 import socket
 import subprocess
 import sys
@@ -25,8 +24,9 @@ from daskel.core.boot.stages import Event, FileSent, Mounted, MountRefused, Seen
 from daskel.core.boot.views import View, version_export, views_of
 from daskel.core.nfs import mount
 from daskel.core.nfs.handle import export_number
+from daskel.service.channel import Channel, handle_key
 from daskel.service.shared import Shared
-from daskel.system.channel import Message, pair, receive, send
+from daskel.system.channel import Message, pair, receive
 from daskel.system.lacking import LackingError
 from daskel.system.mounts import hide
 from daskel.system.privileges import FOR_SERVER, keep_only
@@ -34,36 +34,7 @@ from daskel.system.roots import RootFolder
 
 _MOST_WORKERS = 4
 _TRY_AGAIN = 3.0  # seconds until a slate that could not be opened is tried again
-_KEY_SIZE = 32  # bytes
 _log = logging.getLogger(__name__)
-
-
-class _Channel:
-    """Questions to one of the processes, each with its answer."""
-
-    def __init__(self, sock: socket.socket) -> None:
-        self.sock = sock
-        self._number = 0
-        self._asked: dict[int, asyncio.Future[Message]] = {}
-
-    def tell(self, message: Message, descriptors: tuple[int, ...] = ()) -> None:
-        try:
-            send(self.sock, message, descriptors)
-        except BlockingIOError:
-            _log.warning("an NFS process does not keep up")
-
-    async def ask(self, question: Message) -> Message:
-        self._number += 1
-        waiting = asyncio.get_running_loop().create_future()
-        self._asked[self._number] = waiting
-        self.tell({**question, "id": self._number})
-        answer: Message = await waiting
-        return answer
-
-    def answered(self, message: Message) -> None:
-        waiting = self._asked.pop(message["answer"], None)
-        if waiting and not waiting.done():
-            waiting.set_result(message)
 
 
 @dataclass
@@ -71,7 +42,7 @@ class _Peer:
     """A client's address that has connections."""
 
     server: IPv4Address  # that it came to
-    worker: _Channel  # that serves it
+    worker: Channel  # that serves it
     connections: int = 0
 
 
@@ -80,7 +51,7 @@ class Exports:
 
     def __init__(self, shared: Shared, roots: Path, slates: Path, state: Path) -> None:
         self._shared, self._roots, self._slates = shared, roots, slates
-        self._key = _key(state.with_suffix(".key"))
+        self._key = handle_key(state.with_suffix(".key"))
         count = min(os.cpu_count() or 1, _MOST_WORKERS)
         ends = [pair() for _ in range(count + 1)]
         theirs = [end.fileno() for _, end in ends]
@@ -98,7 +69,7 @@ class Exports:
             self._confine()
         self._said = False
         self._lost = asyncio.Event()
-        self._keeper, *self._workers = [_Channel(end) for end, _ in ends]
+        self._keeper, *self._workers = [Channel(end) for end, _ in ends]
         self._peers: dict[str, _Peer] = {}  # by a socket's address
         self._tasks: set[asyncio.Task[Any]] = set()
         self._one_by_one: dict[str, asyncio.Lock] = {}  # one at a time for each slate
@@ -304,7 +275,7 @@ class Exports:
 
     # --- what workers ask ---
 
-    def _told(self, channel: _Channel) -> None:
+    def _told(self, channel: Channel) -> None:
         while True:
             try:
                 message = receive(channel.sock)
@@ -318,7 +289,7 @@ class Exports:
                 return
             self._hear(channel, message[0])
 
-    def _hear(self, channel: _Channel, message: Message) -> None:
+    def _hear(self, channel: Channel, message: Message) -> None:
         if "answer" in message:
             channel.answered(message)
         elif "malformed" in message:
@@ -338,7 +309,7 @@ class Exports:
             paths = sorted(map(export_path, self._views(message["peer"])[1]))
             channel.tell({"do": "answer", "id": message["id"], "paths": paths})
 
-    async def _mount(self, channel: _Channel, asked: Message) -> None:
+    async def _mount(self, channel: Channel, asked: Message) -> None:
         answer = {"do": "answer", "id": asked["id"], "peer": asked["peer"]}
         try:
             answer |= await self._mounted(channel, asked["peer"], asked["path"])
@@ -347,7 +318,7 @@ class Exports:
             answer["status"] = mount.Status.ACCESS
         channel.tell(answer)
 
-    async def _mounted(self, channel: _Channel, peer: str, path: str) -> Message:
+    async def _mounted(self, channel: Channel, peer: str, path: str) -> Message:
         """The export to mount, and the path below it; or why not."""
         who, views = self._views(peer)
         wanted = "/" + path.strip("/") + "/"
@@ -395,23 +366,3 @@ def _why_not(who: Who, views: Mapping[str, View]) -> str:
     if not views:
         return f"the loadout of {who.name} has no root"
     return f"the root of {who.name} is {', '.join(map(export_path, sorted(views)))}"
-
-
-def _key(path: Path) -> bytes:
-    """What handles are made with; the same after a restart. Raises LackingError."""
-    try:
-        if path.exists():
-            key = bytes.fromhex(path.read_text())
-            if len(key) == _KEY_SIZE:
-                return key
-        key = secrets.token_bytes(_KEY_SIZE)
-        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-        with os.fdopen(descriptor, "w") as file:
-            file.write(key.hex())
-            file.flush()
-            os.fsync(file.fileno())
-    except (OSError, ValueError) as error:
-        raise LackingError(
-            f"{path} cannot be used ({error})", "remove it, or make it writable"
-        ) from None
-    return key

@@ -18,6 +18,7 @@ from daskel.core.nfs.results import Entry
 from daskel.core.nfs.rpc import Call
 from daskel.core.reader import Reader
 from daskel.system.export import Export, Name
+from daskel.system.writable import WritableExport
 
 _SENT_BY_KERNEL = 32 << 10  # bytes from which on data is not copied through this process
 
@@ -57,6 +58,14 @@ def carry_out(call: Call, find: Find) -> Reply | None:
         return results.failed(Procedure(call.procedure), error.status)
 
 
+def _to_change(find: Find, handle: bytes) -> WritableExport:
+    """The export of a handle, when it may be changed."""
+    export = find(handle)
+    if not isinstance(export, WritableExport):
+        raise NfsError(Status.ROFS)
+    return export
+
+
 def _getattr(call: Call, arguments: Reader, find: Find) -> Reply:  # noqa: ARG001
     handle = calls.parse_handle(arguments)
     return results.attributes_of(find(handle).attributes(handle))
@@ -64,7 +73,7 @@ def _getattr(call: Call, arguments: Reader, find: Find) -> Reply:  # noqa: ARG00
 
 def _setattr(call: Call, arguments: Reader, find: Find) -> Reply:
     handle, new, guard = calls.parse_setattr(arguments)
-    done = find(handle).set_attributes(handle, new, guard, call.credentials)
+    done = _to_change(find, handle).set_attributes(handle, new, guard, call.credentials)
     return results.set_attributes(*done)
 
 
@@ -102,7 +111,7 @@ def _read(call: Call, arguments: Reader, find: Find) -> Reply:
 
 def _write(call: Call, arguments: Reader, find: Find) -> Reply:
     write = calls.parse_write(arguments)
-    export = find(write.handle)
+    export = _to_change(find, write.handle)
     descriptor, before, after = export.write(
         write.handle, write.offset, write.data, call.credentials
     )
@@ -112,14 +121,14 @@ def _write(call: Call, arguments: Reader, find: Find) -> Reply:
 
 def _commit(call: Call, arguments: Reader, find: Find) -> Reply:
     handle = calls.parse_handle(arguments)
-    descriptor, attributes = find(handle).writable_file(handle, call.credentials)
+    descriptor, attributes = _to_change(find, handle).writable_file(handle, call.credentials)
     return WhenOnDisk(results.committed(attributes, attributes, VERIFIER), descriptor)
 
 
 def _make(parse: Callable[[Reader], calls.Make]) -> Callable[[Call, Reader, Find], Reply]:
     def procedure(call: Call, arguments: Reader, find: Find) -> Reply:
         make = parse(arguments)
-        return results.made(*find(make.directory).make(make, call.credentials))
+        return results.made(*_to_change(find, make.directory).make(make, call.credentials))
 
     return procedure
 
@@ -127,13 +136,13 @@ def _make(parse: Callable[[Reader], calls.Make]) -> Callable[[Call, Reader, Find
 def _remove(call: Call, arguments: Reader, find: Find) -> Reply:
     directory, name = calls.parse_lookup(arguments)
     folder = call.procedure == Procedure.RMDIR
-    done = find(directory).remove(directory, name, call.credentials, folder=folder)
+    done = _to_change(find, directory).remove(directory, name, call.credentials, folder=folder)
     return results.set_attributes(*done)
 
 
 def _rename(call: Call, arguments: Reader, find: Find) -> Reply:
     directory, name, target, new = calls.parse_rename(arguments)
-    export = find(directory)
+    export = _to_change(find, directory)
     if find(target) is not export:
         raise NfsError(Status.XDEV)
     return results.renamed(*export.rename(directory, name, target, new, call.credentials))
@@ -141,7 +150,7 @@ def _rename(call: Call, arguments: Reader, find: Find) -> Reply:
 
 def _link(call: Call, arguments: Reader, find: Find) -> Reply:
     handle, directory, name = calls.parse_link(arguments)
-    export = find(handle)
+    export = _to_change(find, handle)
     if find(directory) is not export:
         raise NfsError(Status.XDEV)
     return results.linked(*export.link(handle, directory, name, call.credentials))

@@ -24,8 +24,10 @@ from daskel.core.nfs.rpc import Call
 from daskel.core.nfs.xdr import pack_u32
 from daskel.service.stream import Stream
 from daskel.system.channel import Message, receive, send
-from daskel.system.export import Export, OpenFiles
+from daskel.system.export import Export
+from daskel.system.openfiles import OpenFiles
 from daskel.system.usage import Usage
+from daskel.system.writable import WritableExport
 
 _COUNT_AGAIN = 2.0  # seconds between two counts of what a slate takes
 
@@ -106,14 +108,16 @@ class Worker:
         number, folder = bytes.fromhex(export["number"]), Path(export["folder"])
         if number in self._exports:
             return
-        usage = None
-        if export["limit"] is not None:
-            usage = Usage(export["limit"], Path(export["upper"]))
         try:
-            self._exports[number] = Export(
-                number, folder, self._key, self._files, writable=export["writable"], usage=usage,
-                helper=partial(self._help, export["folder"]) if export["writable"] else None,
-            )  # fmt: skip
+            if not export["writable"]:
+                self._exports[number] = Export(number, folder, self._key, self._files)
+                return
+            limit, upper = export["limit"], Path(export["upper"])
+            usage = None if limit is None else Usage(limit, upper)
+            helper = partial(self._help, export["folder"])
+            self._exports[number] = WritableExport(
+                number, folder, self._key, self._files, helper, usage
+            )
         except OSError as error:
             logging.warning("%s cannot be opened: %s", folder, error.strerror)
 
@@ -192,8 +196,9 @@ class Worker:
             await asyncio.sleep(pause)
             began = time.monotonic()
             for export in list(self._exports.values()):
-                if export.usage and export.usage.changed:
-                    await loop.run_in_executor(None, export.usage.count)
+                usage = export.usage if isinstance(export, WritableExport) else None
+                if usage and usage.changed:
+                    await loop.run_in_executor(None, usage.count)
             pause = max(_COUNT_AGAIN, 10 * (time.monotonic() - began))
 
 
