@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import os
+import random
 import signal
+import socket
 import time
+from concurrent.futures import ThreadPoolExecutor
 from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
@@ -12,9 +15,10 @@ from typing import Any
 import pytest
 
 from daskel.core.dhcp.pxe import Firmware
-from daskel.core.nfs import calls, results
+from daskel.core.nfs import calls, nfs3, results
 from daskel.core.nfs.calls import Make, NewAttributes, Write
-from daskel.core.nfs.nfs3 import FileType, Procedure, Stable
+from daskel.core.nfs.nfs3 import FileType, Procedure, Stable, Status
+from daskel.core.nfs.rpc import mark, serialise_call
 from daskel.core.nfs.xdr import pack_opaque
 from daskel.rehearse.fetch import BootError, NfsRoot, get_address
 from daskel.rehearse.firmware import Face
@@ -113,6 +117,72 @@ def test_kept_apart_and_there_again(tmp_path: Path, serve: Serve) -> None:
     assert "added    mine" in shown and "2 paths" in shown
     run(tmp_path, "slate", "wipe", "tide-01", "--yes")
     assert not (tmp_path / "slates/notebook/tide-01").exists()
+
+
+def test_a_call_that_comes_again_is_answered_again(tmp_path: Path, serve: Serve) -> None:
+    """The reply was lost with the connection: the second REMOVE must not find nothing."""
+    lay_out(tmp_path, "keep")
+    serving = serve(tmp_path)
+    one = Client(serving, ONE)
+    one.write("mine", b"x")
+    arguments = calls.serialise_lookup(one.root.top, b"mine")
+    message = mark(serialise_call(4711, nfs3.PROGRAM, 3, Procedure.REMOVE, arguments))
+    other = mark(serialise_call(4712, nfs3.PROGRAM, 3, Procedure.REMOVE, arguments))
+    again = Client(serving, ONE)
+    expected = [(one, message, 0), (one, message, 0), (again, message, 0), (again, other, 2)]
+    for client, data, status in expected:
+        client.root._sock.sendall(data)
+        assert int.from_bytes(client.root._sock.recv(4096)[28:32], "big") == status
+
+
+def test_a_slate_that_cannot_be_opened_now_is_no_stale_one(tmp_path: Path, serve: Serve) -> None:
+    lay_out(tmp_path, "keep")
+    serving = serve(tmp_path)
+    one = Client(serving, ONE)
+    top = one.root.top
+    state = tmp_path / "slates/notebook/tide-01/slate.json"
+    good = state.read_text()
+    serving.stop(signal.SIGKILL)
+    state.write_text(good.replace('"version": 0', '"version": 7'))
+    again = serve(tmp_path)
+    with pytest.raises(BootError, match="not_found"):
+        Client(again, ONE)
+    assert "version 7 of the root notebook is gone" in again.events("mount-refused")[0]["reason"]
+    with socket.create_connection(
+        (again.address(), again.wire.ports.nfs), 5, (again.wire.outside(ONE), 0)
+    ) as sock:
+        asked = mark(serialise_call(1, nfs3.PROGRAM, 3, Procedure.GETATTR, pack_opaque(top)))
+        sock.sendall(asked)
+        assert int.from_bytes(sock.recv(4096)[28:32], "big") == Status.JUKEBOX
+        state.write_text(good)
+        until = time.monotonic() + 30
+        status = Status.JUKEBOX.value
+        while status and time.monotonic() < until:
+            time.sleep(0.5)
+            sock.sendall(asked)
+            status = int.from_bytes(sock.recv(4096)[28:32], "big")
+        assert status == Status.OK, "by itself, when it can be opened"
+
+
+def test_two_hundred_clients_at_once(tmp_path: Path, serve: Serve) -> None:
+    lay_out(tmp_path, "keep")
+    site = tmp_path / "daskel.toml"
+    addresses = [IPv4Address("10.61.8.21") + number for number in range(2, 202)]
+    more = (
+        f'[client.many-{n}]\nmac = "02:61:08:00:01:{n:02x}"\naddress = "{a}"\ngroup = "tide"\n'
+        for n, a in enumerate(addresses)
+    )
+    site.write_text(site.read_text() + "".join(more))
+    large = random.Random(61).randbytes(1_000_000)
+    (tmp_path / "roots/notebook/large").write_bytes(large)
+    serving = serve(tmp_path)
+
+    def read(address: IPv4Address) -> bool:
+        files = Client(serving, address).files()
+        return files["large"] == large and files["etc/hostname"].startswith(b"many-")
+
+    with ThreadPoolExecutor(max_workers=200) as pool:
+        assert all(pool.map(read, addresses))
 
 
 def test_fresh_at_every_boot(tmp_path: Path, serve: Serve) -> None:

@@ -234,6 +234,10 @@ def test_a_full_slate(root: Path) -> None:
     assert status_of(lambda: export.write(handle, 50_000, bytes(60_000), ROOT)) is Status.NOSPC
     assert export.space().total == 100_000 and export.space().free < 50_000
     export.write(handle, 0, b"over what is there", ROOT)
+    holes = export.make(Make(export.top(), b"holes", FILE, NewAttributes(size=1 << 30)), ROOT)[0]
+    export.write(holes, 5_000, bytes(10_000), ROOT)
+    assert status_of(lambda: export.write(holes, 1 << 29, bytes(60_000), ROOT)) is Status.NOSPC
+    export.remove(export.top(), b"holes", ROOT, folder=False)
     export.remove(export.top(), b"big", ROOT, folder=False)
     usage.count()
     assert usage.used < 40_000

@@ -43,8 +43,11 @@ def import_root(args: argparse.Namespace, output: Output, file: SiteFile) -> Exi
                     args.source, work, args.partition, lambda size: progress.advance(task, size)
                 )
         except (SourceError, OSError) as error:
-            remedy = error.remedy if isinstance(error, SourceError) else "check the source"
-            output.error(str(error), remedy)
+            if isinstance(error, SourceError):
+                output.error(str(error), error.remedy)
+            else:
+                where = error.filename or args.source
+                output.error(f"{where}: {error.strerror or error}", "check the source")
             return ExitCode.BAD_NEWS
         put_in_place(root)
     return _made(args, output, file, what, known)

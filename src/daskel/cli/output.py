@@ -91,6 +91,7 @@ class Output:
 def agreed(question: str) -> bool:
     """A person at the terminal says yes; nobody there is a no."""
     if not sys.stdin.isatty():
+        sys.stderr.write(f"{question} Nobody is at a terminal to agree: give --yes.\n")
         return False
     sys.stderr.write(f"{question} [y/N] ")
     sys.stderr.flush()

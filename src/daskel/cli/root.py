@@ -62,7 +62,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     looking = _verb(verbs, "inspect", "whether it can be booted without a disk, and why not", look)
     looking.add_argument("--version", type=int, metavar="N", help="0: the working tree")
     _verb(
-        verbs, "files", "hand out the kernel and initrd of the root itself", hand_out, changes=True
+        verbs,
+        "files",
+        "hand out the kernel and initrd of the root itself",
+        hand_out,
+        changes=True,
+        asks=False,
     )
     edit = _verb(verbs, "edit", "run a command inside of the working tree", edit_tree)
     edit.add_argument("command_line", metavar="-- COMMAND", nargs=argparse.REMAINDER)
@@ -75,7 +80,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--from", dest="client", metavar="CLIENT", help="of what this client sees, changes and all"
     )
     use = _verb(
-        verbs, "use", "which version clients get at their next boot", use_version, changes=True
+        verbs,
+        "use",
+        "which version clients get at their next boot",
+        use_version,
+        changes=True,
+        asks=False,
     )
     use.add_argument("version", type=int, help="its number")
     compare = _verb(verbs, "diff", "what differs between two versions", _diff)
@@ -89,7 +99,14 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def _verb(
-    verbs: Any, name: str, text: str, run: Run, *, named: bool = True, changes: bool = False
+    verbs: Any,
+    name: str,
+    text: str,
+    run: Run,
+    *,
+    named: bool = True,
+    changes: bool = False,
+    asks: bool = True,
 ) -> argparse.ArgumentParser:
     numbers = {"diff": " 1 2", "drop": " 1"}.get(name, "")
     own = [e for e in EXAMPLE if e.split()[2] == name]
@@ -103,7 +120,8 @@ def _verb(
         root = parser.add_argument("name", metavar="ROOT")
         root.completer = _names  # type: ignore[attr-defined]
     if changes:
-        parser.add_argument("--yes", action="store_true", help="do not ask")
+        if asks:
+            parser.add_argument("--yes", action="store_true", help="do not ask")
         parser.add_argument("--dry-run", action="store_true", help="show it, and change nothing")
     site_argument(parser)
     json_argument(parser)

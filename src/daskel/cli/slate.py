@@ -91,7 +91,9 @@ def _chosen(args: argparse.Namespace, output: Output, file: SiteFile) -> Slate |
         return None
     on = f" of {args.root}" if args.root else ""
     names = {slate.client for slate in found}
-    output.error(f"{args.client} has no slate{on}", did_you_mean(args.client, names))
+    known = args.client in names
+    hint = "daskel slate list shows all" if known else did_you_mean(args.client, names)
+    output.error(f"{args.client} has no slate{on}", hint)
     return None
 
 
@@ -133,7 +135,7 @@ def _row(file: SiteFile, slate: Slate, connected: set[str]) -> dict[str, Any] | 
     known = slate.client in site.clients and slate.root in site.roots
     return {
         "client": slate.client, "root": slate.root, "version": state.version, "size": size,
-        "files": files, "frozen": bool(state.frozen), "made": state.made,
+        "files": files, "frozen": bool(slate.frozen), "made": state.made,
          "used": state.used, "known": known,
         "kind": slate_of(site, site.clients[slate.client], slate.root) if known else "",
         "limit": site.roots[slate.root].size if known else None,
@@ -253,7 +255,7 @@ def _rebase(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCod
     number = versions.used if args.to is None else args.to
     assert state
     if number not in (0, *versions.versions):
-        output.error(f"there is no version {number}", f"daskel root show {slate.root}")
+        output.error(f"there is no version {number}", f"daskel root show {slate.root} lists them")
         return ExitCode.WRONG_USE
     if number == state.version:
         output.print(f"The slate of {slate.client} is on version {number} already.")
@@ -285,7 +287,7 @@ def _freeze(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCod
     if slate is None:
         return ExitCode.WRONG_USE
     state = slate.state()
-    if state is None or (args.undo and not state.frozen):
+    if state is None or (args.undo and not slate.frozen):
         output.error(f"the slate of {slate.client} is not frozen", "daskel slate list shows all")
         return ExitCode.BAD_NEWS
     if _is_connected(file, slate):
@@ -295,7 +297,7 @@ def _freeze(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCod
     if args.undo:
         slate.thaw()
         said = f"What {slate.client} changes is kept again, on top of what it had."
-        if state.frozen > 1:
+        if slate.frozen:
             said = f"{slate.client} begins with what was frozen before."
     elif slate.upper.exists():
         slate.freeze()
@@ -347,7 +349,7 @@ def seen_by(
     try:
         own_namespace()
         view.mkdir(exist_ok=True)
-        overlay(view, [*(layer for layer in slate.layers if layer.exists()), base])
+        overlay(view, [*slate.layers, base])
     except OSError as error:
         problem = f"{view} cannot be mounted ({error.strerror})"
         raise LackingError(problem, "run as root") from None

@@ -108,7 +108,9 @@ def use_version(args: argparse.Namespace, output: Output, file: SiteFile) -> Exi
     root = root_of(file, args.name)
     state = root.state()
     if args.version not in state.versions:
-        output.error(f"there is no version {args.version}", f"daskel root show {args.name}")
+        output.error(
+            f"there is no version {args.version}", f"daskel root show {args.name} lists them"
+        )
         return ExitCode.WRONG_USE
     kept = users_of(file, args.name, state.used)
     if not args.dry_run:
@@ -128,7 +130,7 @@ def drop_version(args: argparse.Namespace, output: Output, file: SiteFile) -> Ex
     root, number = root_of(file, args.name), args.version
     state = root.state()
     if number not in state.versions:
-        output.error(f"there is no version {number}", f"daskel root show {args.name}")
+        output.error(f"there is no version {number}", f"daskel root show {args.name} lists them")
         return ExitCode.WRONG_USE
     reason = _why_kept(file, args.name, number, state)
     if reason:

@@ -67,7 +67,6 @@ class Exports:
         self._can_mount = bool(first[0]["can_mount"])
         if self._can_mount:
             self._confine()
-        self._said = False
         self._lost = asyncio.Event()
         self._keeper, *self._workers = [Channel(end) for end, _ in ends]
         self._peers: dict[str, _Peer] = {}  # by a socket's address
@@ -80,10 +79,9 @@ class Exports:
         """From now on this process cannot read roots and slates: what answers TFTP and HTTP has
         no business there. Raises LackingError."""
         try:
-            self._slates.mkdir(
-                mode=0o700, parents=True, exist_ok=True
-            )  # clients' secrets are in it
-            hide([folder for folder in (self._roots, self._slates) if folder.is_dir()])
+            self._roots.mkdir(parents=True, exist_ok=True)
+            self._slates.mkdir(mode=0o700, parents=True, exist_ok=True)  # secrets are in it
+            hide([self._roots, self._slates])
             keep_only(FOR_SERVER)
         except OSError as error:
             problem = f"{error.filename}: {error.strerror}"
@@ -97,6 +95,12 @@ class Exports:
         for worker in self._workers:
             worker.tell({"do": "begin", "key": self._key.hex()})
         self._shared.on_event.append(self._happened)
+        site = self._shared.site
+        said = [table.slate for table in site.roots.values()]
+        said += [group.slate for group in site.groups.values() if group.slate]
+        said += [client.slate for client in site.clients.values() if client.slate]
+        if not self._can_mount and {"fresh", "keep"} & set(said):
+            _log.warning("slates need root: every root is read-only")
 
     async def failed(self) -> None:
         """Returns only by raising: one of the processes has ended, which none does by itself."""
@@ -281,8 +285,6 @@ class Exports:
                 message = receive(channel.sock)
             except BlockingIOError:
                 return
-            except OSError:
-                return
             if message is None:
                 asyncio.get_running_loop().remove_reader(channel.sock)
                 self._lost.set()
@@ -294,6 +296,8 @@ class Exports:
             channel.answered(message)
         elif "malformed" in message:
             self._shared.malformed("nfs", message["malformed"])
+        elif message.get("peer", "") and message["peer"] not in self._peers:
+            return  # its connections ended meanwhile
         elif "missing" in message:
             who = self._views(message["peer"])[0]
             root, below = message["root"], message["missing"]
@@ -347,9 +351,6 @@ class Exports:
         used = versions["used"]
         version = f"version {used}, " if used else ""
         if view.slate == "none" or not self._can_mount:
-            if view.slate != "none" and not self._said:
-                self._said = True
-                _log.warning("slates need root: every root is read-only")
             if used not in versions["there"]:
                 return None, "its folder is missing"
             return self._plain(view.root, used), f"{version}read-only"

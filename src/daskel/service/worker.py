@@ -186,7 +186,7 @@ class Worker:
         self._tell({"warning": text})
 
     def _tell(self, message: Message) -> None:
-        with suppress(OSError):  # the server has gone: so will this process
+        with suppress(OSError):  # the server has gone, or is far behind: clients ask again
             send(self._channel, message)
 
     async def _count(self) -> None:

@@ -35,7 +35,6 @@ class SlateState:
     made: float
     used: float
     wipe: bool = False
-    frozen: int = 0  # layers of changes that it begins with at every boot
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,9 +61,13 @@ class Slate:
     @property
     def layers(self) -> list[Path]:
         """What the client changed, the newest first: `upper`, and what is frozen below it."""
-        state = self.state()
-        numbers = range(state.frozen if state else 0, 0, -1)
-        return [self.upper, *(self.folder / f"frozen-{number}" for number in numbers)]
+        return [*([self.upper] if self.upper.exists() else []), *self.frozen]
+
+    @property
+    def frozen(self) -> list[Path]:
+        """What it begins with at every boot, the newest first."""
+        found = self.folder.glob("frozen-*")
+        return sorted(found, key=lambda path: int(path.name.partition("-")[2]), reverse=True)
 
     @property
     def view(self) -> Path:
@@ -87,7 +90,7 @@ class Slate:
         """Its client boots anew: what it changed goes when it mounts its root, where the slate is
         a fresh one, or frozen."""
         state = self.state()
-        if state and not state.wipe and (fresh or state.frozen):
+        if state and not state.wipe and (fresh or self.frozen):
             self.keep(replace(state, wipe=True))
 
     def open(self, base: Path, version: int, own: Mapping[str, str]) -> None:
@@ -103,7 +106,7 @@ class Slate:
         else:
             self.keep(replace(before, used=time.time(), wipe=False))
         _write_own(self.folder / "own", base, own)
-        lower = [self.folder / "own", *self.layers[1:], base]
+        lower = [self.folder / "own", *self.frozen, base]
         overlay(self.view, lower, self.upper, self.folder / "work")
 
     def close(self) -> None:
@@ -117,7 +120,7 @@ class Slate:
     def renew(self) -> None:
         """The same at a boot: what is frozen stays."""
         state = self.state()
-        if state is None or not state.frozen:
+        if state is None or not self.frozen:
             self.wipe()
             return
         for folder in (self.upper, self.folder / "work"):
@@ -126,21 +129,17 @@ class Slate:
 
     def freeze(self) -> None:
         """What the client has now is what it begins with from now on; it must not be mounted."""
-        state = self.state()
-        assert state, "there is a slate"
-        number = state.frozen + 1
-        self.upper.rename(self.folder / f"frozen-{number}")
+        self.upper.rename(self.folder / f"frozen-{len(self.frozen) + 1}")
         self._away(self.folder / "work")
-        self.keep(replace(state, frozen=number, wipe=False))
 
     def thaw(self) -> None:
         """Take the last freezing back, and what was changed since."""
         state = self.state()
-        assert state and state.frozen, "it is frozen"
+        assert state and self.frozen, "it is frozen"
         for folder in (self.upper, self.folder / "work"):
             self._away(folder)
-        (self.folder / f"frozen-{state.frozen}").rename(self.upper)
-        self.keep(replace(state, frozen=state.frozen - 1, wipe=False))
+        self.keep(replace(state, wipe=False))
+        self.frozen[0].rename(self.upper)
 
     def _away(self, folder: Path) -> None:
         """Out of the way at once; removing it takes its time."""
@@ -159,7 +158,7 @@ class Slate:
     def changes(self, base: Path) -> Iterator[Change]:
         """What differs from the root's folder `base`, in the order of the paths."""
         newest: dict[Path, Path] = {}
-        for layer in (layer for layer in self.layers if layer.exists()):
+        for layer in self.layers:
             for name, _ in entries(layer):
                 newest.setdefault(Path(name), layer)
         for path in sorted(newest):
@@ -175,10 +174,8 @@ class Slate:
         """
         state = self.state()
         assert state, "there is a slate"
-        layers = [layer for layer in self.layers if layer.exists()]
-        for path in [
-            p for layer in layers for p in (layer, *(layer / e for e, _ in entries(layer)))
-        ]:
+        inside = (layer / path for layer in self.layers for path, _ in entries(layer))
+        for path in [*self.layers, *inside]:
             for name in os.listxattr(path, follow_symlinks=False):
                 if name.startswith("trusted.overlay.") and name not in _MEANT:
                     os.removexattr(path, name, follow_symlinks=False)

@@ -63,8 +63,10 @@ class WritableExport(Export):
         end = offset + len(data)
         if end > 1 << 62:
             raise NfsError(Status.FBIG)
-        if self.usage and end > before.size:
-            self.usage.need(min(end - before.size, len(data)))
+        if self.usage:
+            has_holes = before.used < before.size
+            new = len(data) if has_holes else min(len(data), max(0, end - before.size))
+            self.usage.need(new)
         with statuses():
             done = os.pwrite(descriptor, data, offset) if data else 0
             while done < len(data):
