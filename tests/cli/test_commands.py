@@ -105,6 +105,16 @@ def test_check_a_good_site(demo_folder: Path) -> None:
     assert found == {"site": "daskel.toml", "good": True, "findings": []}
 
 
+def test_check_of_a_root_that_is_wrong(demo_folder: Path) -> None:
+    """What hangs on it is not looked at before it is right."""
+    site = demo_folder / "daskel.toml"
+    slips = site.read_text().replace('slate = "keep"', 'slate = "kept"')
+    site.write_text(slips.replace('size = "2 GiB"', 'size = "2 gibs"'))
+    done = daskel("check", cwd=demo_folder)
+    assert done.returncode == 2 and not done.stderr
+    assert 'slate = "kept" is not possible' in done.stdout and "is not a size" in done.stdout
+
+
 def test_check_names_place_text_and_way_out(demo_folder: Path) -> None:
     site = demo_folder / "daskel.toml"
     site.write_text(

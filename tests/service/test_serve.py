@@ -477,6 +477,24 @@ def test_a_port_in_use_names_its_holder(serving: Serving, tmp_path: Path) -> Non
     assert serving.process.poll() is None
 
 
+def test_the_holder_of_the_nfs_port_is_named_too(demo_folder: Path) -> None:
+    """It is opened last, when the server has not yet given up the right to look."""
+    base = 42000
+    with socket.create_server(("127.61.8.1", base + 2049)):
+        refused = daskel("serve", "--loopback", str(base), cwd=demo_folder)
+    assert refused.returncode == 3 and f"(process {os.getpid()})" in refused.stderr, refused
+    with socket.create_server(("127.61.8.1", base + 111)):
+        process = subprocess.Popen(
+            [Path(sys.executable).with_name("daskel"), "serve", "--loopback", str(base), "--json"],
+            cwd=demo_folder, stdout=subprocess.PIPE, text=True,
+        )  # fmt: skip
+        assert process.stdout
+        first = process.stdout.readline()
+        process.terminate()
+        process.communicate()
+    assert f"(process {os.getpid()})" in first and "do not boot" in first
+
+
 def test_closing_the_terminal_ends_it(demo_folder: Path) -> None:
     """Without a terminal SIGHUP takes the site file over; a closed window is the end."""
     base = 41000

@@ -65,8 +65,6 @@ class Exports:
         if first is None:
             raise LackingError("the NFS processes did not start", "look at what they said above")
         self._can_mount = bool(first[0]["can_mount"])
-        if self._can_mount:
-            self._confine()
         self._lost = asyncio.Event()
         self._keeper, *self._workers = [Channel(end) for end, _ in ends]
         self._peers: dict[str, _Peer] = {}  # by a socket's address
@@ -75,9 +73,14 @@ class Exports:
         self._opened: dict[str, Message] = {}  # exports of slates that are mounted, by name
         self._mounts: dict[str, dict[str, int]] = {}  # client, root: the version that it mounted
 
-    def _confine(self) -> None:
+    def confine(self) -> None:
         """From now on this process cannot read roots and slates: what answers TFTP and HTTP has
-        no business there. Raises LackingError."""
+        no business there. After all sockets are open: who holds a port is not seen any more.
+
+        Raises LackingError.
+        """
+        if not self._can_mount:
+            return
         try:
             self._roots.mkdir(parents=True, exist_ok=True)
             self._slates.mkdir(mode=0o700, parents=True, exist_ok=True)  # secrets are in it

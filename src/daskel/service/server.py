@@ -55,6 +55,7 @@ class Server:
             self._streams.append(NfsService(self.exports, server, wire))
             self._map_ports(server)
         self._streams.append(HttpService(self._shared))
+        self.exports.confine()
 
     def _map_ports(self, server: IPv4Address) -> None:
         """Where port 111 is free."""

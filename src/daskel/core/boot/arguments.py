@@ -35,7 +35,8 @@ def slate_rule(site: Site, name: str, client: Client, root: str) -> Sourced[Slat
     for kind, table, value in said:
         if value is not None:
             return Sourced(value, site.origin(kind, table, "slate"))
-    return Sourced(site.roots[root].slate, site.origin("root", root, "slate"))
+    rules = site.roots.get(root)  # none where its table is wrong, which is said elsewhere
+    return Sourced(rules.slate if rules else "none", site.origin("root", root, "slate"))
 
 
 def slate_of(site: Site, client: Client, root: str) -> SlateKind:
