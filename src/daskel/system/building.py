@@ -64,21 +64,17 @@ def _first(
     wanted = dict.fromkeys([*NEEDED, *packages, *([] if named else [kernel])])
     command = ["debootstrap", "--variant=minbase", f"--arch={processor}"]
     command += [f"--include={','.join(wanted)}", release, str(work), mirror]
-    process = subprocess.Popen(
-        command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, errors="replace"
-    )
-    assert process.stdout
     last = ""
-    try:
+    with subprocess.Popen(
+        command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, errors="replace"
+    ) as process:
+        assert process.stdout
         for line in process.stdout:
             if match := _STEP.match(line):
                 say(match[1].lower(), match[2])
             elif line.startswith(("E:", "W: Failure")):
                 last = line[2:].strip()
-    finally:
-        if process.poll() is None and not process.stdout.closed:
-            process.stdout.close()
-        code = process.wait()
+    code = process.returncode
     if code:
         log = work / "debootstrap/debootstrap.log"
         more = log.read_text(errors="replace").splitlines()[-1:] if log.is_file() else []

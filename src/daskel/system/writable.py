@@ -143,7 +143,7 @@ class WritableExport(Export):
             gone = self._handle(self._finder.body(place, name))
             with acting_as(who.uid, who.gid, who.groups):
                 (os.rmdir if folder else os.unlink)(name, dir_fd=place)
-        self._removed(gone)
+        self._files.drop(gone)
         return before, self.attributes(directory)
 
     def rename(
@@ -160,7 +160,7 @@ class WritableExport(Export):
             with acting_as(who.uid, who.gid, who.groups):
                 os.rename(name, new, src_dir_fd=place, dst_dir_fd=target_place)
         if replaced and replaced != moved:
-            self._removed(replaced)
+            self._files.drop(replaced)
         after = self.attributes(directory), self.attributes(target)
         return before, after[0], target_before, after[1]
 
@@ -208,10 +208,6 @@ class WritableExport(Export):
         os.ftruncate(descriptor, size)
         if self.usage:
             self.usage.add(os.fstat(descriptor).st_blocks * 512 - before.used)
-
-    def _removed(self, handle: bytes) -> None:
-        """Forget what was open of a file, which may have other names."""
-        self._files.drop(handle)
 
 
 def _make(place: int, make: Make) -> int | None:
