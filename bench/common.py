@@ -28,6 +28,7 @@ roots = "roots"
 slates = "slates"
 state = "state.db"
 loaders = []
+tftp-window = 64
 [segment.tideroom]
 network = "10.61.0.0/16"
 server = "10.61.8.1"

@@ -6,6 +6,7 @@ import re
 from dataclasses import fields
 from enum import Enum
 from ipaddress import IPv4Address
+from json import JSONEncoder
 
 from daskel.core.boot.identity import Who
 from daskel.core.boot.stages import (
@@ -21,10 +22,12 @@ from daskel.core.boot.stages import (
     OtherServer,
     Refused,
     Seen,
+    Stage,
     Waits,
 )
 from daskel.core.values import show_duration, show_size
 
+_MOST_TEXTS = 20_000
 _BAD = (Refused, OtherServer, FileMissing, FileAborted, MountRefused, Malformed)
 
 
@@ -73,6 +76,26 @@ def words(event: Event) -> tuple[str, str]:
 
 def bad(event: Event) -> bool:
     return isinstance(event, _BAD)
+
+
+json_text = JSONEncoder(ensure_ascii=False, default=str).encode
+
+
+class JsonTexts:
+    """Events as JSON texts, remembered: at every boot of a machine the very same ones come."""
+
+    def __init__(self) -> None:
+        self._texts: dict[int, tuple[Event, Stage | None, str]] = {}  # by identity
+
+    def of(self, event: Event, stage: Stage | None) -> str:
+        kept = self._texts.get(id(event))
+        if kept is not None and kept[1] is stage:
+            return kept[2]
+        if len(self._texts) >= _MOST_TEXTS:
+            self._texts.clear()
+        text = json_text(as_json(event, stage.value if stage else None))
+        self._texts[id(event)] = event, stage, text
+        return text
 
 
 def as_json(event: Event, stage: str | None) -> dict[str, object]:

@@ -12,13 +12,13 @@ import socket
 import struct
 import time
 from collections.abc import Coroutine, Iterator
-from dataclasses import dataclass
 from ipaddress import IPv4Address
+from typing import NamedTuple
 
-from daskel.core.boot.answer import Answer
+from daskel.core.boot.datagrams import Decision, decided
 from daskel.core.dhcp import frame
-from daskel.core.dhcp.packet import NOWHERE, Packet, parse, serialise
-from daskel.core.dhcp.responder import BROADCAST, destination
+from daskel.core.dhcp.packet import NOWHERE, Packet
+from daskel.core.dhcp.responder import BROADCAST, Destination
 from daskel.core.reader import MalformedError
 from daskel.service.probe import ArpProbe, EchoProbe
 from daskel.service.router import NoRouter
@@ -30,22 +30,15 @@ _LARGEST = 4096  # bytes of a datagram
 _STRANGERS = 200  # messages a second of machines that are not in the site
 _PROBES = 3  # addresses that are tried until one is free
 _PKTINFO = struct.Struct("=I4s4s")  # interface index, local address, destination address
+_DESTINATION = slice(8, 12)
 _CHADDR = slice(28, 34)  # where the hardware address is in a message
 _log = logging.getLogger(__name__)
 
 
-@dataclass(frozen=True, slots=True)
-class _Message:
+class _Message(NamedTuple):
     data: bytes
-    to: IPv4Address | None  # the address that it was sent to
+    unicast: bool
     peer: tuple[str, int]
-
-
-@dataclass(frozen=True, slots=True)
-class _Decided:
-    message: _Message
-    request: Packet
-    answer: Answer
 
 
 class DhcpService:
@@ -57,32 +50,67 @@ class DhcpService:
     ) -> None:  # fmt: skip
         self._shared, self._server, self._sock, self._wire = shared, server, sock, wire
         self._interface, self._pxe = interface, pxe
-        self._servers = {segment.server for segment in shared.site.served.values()}
+        self._servers = {segment.server.packed for segment in shared.site.served.values()}
         self._arp: ArpProbe | None = None
         self._echo: EchoProbe | None = None
         self._router: NoRouter | None = None
         self._frames: socket.socket | None = None
         self._tasks: set[asyncio.Task[None]] = set()
-        self._unkept: list[_Decided] = []  # whose leases go to disk next
+        self._unkept: list[tuple[_Message, Decision]] = []  # whose leases go to disk next
         self._keeping = False
         self._allowed, self._filled = float(_STRANGERS), time.monotonic()
 
     async def serve(self) -> None:
         self._open_below()
-        while True:
-            await self._readable()
-            decided = [
-                d for message in self._by_rank(self._drain()) if (d := self._decide(message))
-            ]
-            self._answer([d for d in decided if not self._wait_for_probe(d)])
+        loop = asyncio.get_running_loop()
+        loop.add_reader(self._sock, self._readable)
+        try:
+            await loop.create_future()  # until it is ended
+        finally:
+            loop.remove_reader(self._sock)
 
-    def _answer(self, decided: list[_Decided]) -> None:
-        """Send replies without a lease now, the others when theirs is on disk."""
-        for d in decided:
-            if d.answer.leases:
-                self._unkept.append(d)
+    def _readable(self) -> None:
+        """Machines of the site first; of all others no more than so many a second, so that a
+        flood of made-up ones takes neither the time nor the disk."""
+        strangers: list[_Message] = []
+        known = self._shared.known
+        for message in self._drain():
+            if message.data[_CHADDR] in known:
+                self._take(message)
             else:
-                self._finish(d)
+                strangers.append(message)
+        for message in self._allowed_of(strangers) if strangers else ():
+            self._take(message)
+        self._keep_soon()
+
+    def _allowed_of(self, strangers: list[_Message]) -> list[_Message]:
+        now = time.monotonic()
+        self._allowed = min(_STRANGERS, self._allowed + (now - self._filled) * _STRANGERS)
+        self._filled = now
+        taken = strangers[: int(self._allowed)]
+        self._allowed -= len(taken)
+        for _ in strangers[len(taken) :]:
+            reason = f"more than {_STRANGERS} a second from machines that are not in the site"
+            self._shared.malformed("dhcp", reason)
+        return taken
+
+    def _take(self, message: _Message) -> None:
+        decision = self._decide(message)
+        if decision is None:
+            return
+        if decision.probe is not None and self._arp:
+            self._begin(self._offer(message, decision))
+        else:
+            self._answer(message, decision)
+
+    def _answer(self, message: _Message, decision: Decision) -> None:
+        """Send a reply without a lease now, another when its lease is on disk."""
+        if decision.leases:
+            self._unkept.append((message, decision))
+        else:
+            self._finish(message, decision)
+
+    def _keep_soon(self) -> None:
         if self._unkept and not self._keeping:
             self._keeping = True
             self._begin(self._keep())
@@ -95,14 +123,14 @@ class DhcpService:
         finally:
             self._keeping = False
 
-    async def _keep_batch(self, batch: list[_Decided]) -> None:
+    async def _keep_batch(self, batch: list[tuple[_Message, Decision]]) -> None:
         try:
-            await self._shared.keep([lease for d in batch for lease in d.answer.leases])
+            await self._shared.keep([lease for _, decision in batch for lease in decision.leases])
         except Exception:  # the disk is full or gone: no lease on disk, no reply
             _log.exception("leases could not be kept; no reply is sent")
             return
-        for d in batch:
-            self._finish(d)
+        for message, decision in batch:
+            self._finish(message, decision)
 
     def _begin(self, work: Coroutine[None, None, None]) -> None:
         task = asyncio.create_task(work)
@@ -135,15 +163,6 @@ class DhcpService:
             lost = "BIOS ROMs will wait 16 s for an IPv6 router"
             _log.warning("IPv6 on %s (%s): %s", self._interface, error.strerror, lost)
 
-    async def _readable(self) -> None:
-        loop = asyncio.get_running_loop()
-        ready: asyncio.Future[None] = loop.create_future()
-        loop.add_reader(self._sock, _wake, ready)
-        try:
-            await ready
-        finally:
-            loop.remove_reader(self._sock)
-
     def _drain(self) -> Iterator[_Message]:
         """What waits in the socket."""
         for _ in range(_BATCH):
@@ -153,62 +172,37 @@ class DhcpService:
                 break
             except OSError:
                 continue  # an ICMP error of an earlier reply
-            yield _Message(data, _sent_to(notes), peer)
+            to = _sent_to(notes)
+            yield _Message(data, to is None or to in self._servers, peer)
 
-    def _by_rank(self, messages: Iterator[_Message]) -> list[_Message]:
-        """Machines of the site first; of all others no more than so many a second, so that a
-        flood of made-up ones takes neither the time nor the disk."""
-        known: list[_Message] = []
-        strangers: list[_Message] = []
-        for message in messages:
-            ours = message.data[_CHADDR] in self._shared.known
-            (known if ours else strangers).append(message)
-        now = time.monotonic()
-        self._allowed = min(_STRANGERS, self._allowed + (now - self._filled) * _STRANGERS)
-        self._filled = now
-        taken = strangers[: int(self._allowed)]
-        self._allowed -= len(taken)
-        for _ in strangers[len(taken) :]:
-            reason = f"more than {_STRANGERS} a second from machines that are not in the site"
-            self._shared.malformed("dhcp", reason)
-        return known + taken
-
-    def _decide(self, message: _Message) -> _Decided | None:
+    def _decide(self, message: _Message) -> Decision | None:
         try:
-            request = parse(message.data)
+            return self._shared.datagrams.arrived(
+                self._wire, message.data, time.time(), unicast=message.unicast, pxe=self._pxe
+            )
         except MalformedError as error:
             self._shared.malformed("dhcp", str(error))
             return None
-        unicast = message.to is None or message.to in self._servers
-        try:
-            answer = self._shared.answers.arrived(
-                self._wire, request, time.time(), unicast=unicast, pxe=self._pxe
-            )
         except Exception:  # a fault of ours with one message must not end the service for all
-            mac = request.chaddr[:6].hex(":")
+            mac = message.data[_CHADDR].hex(":")
             _log.exception("a DHCP message of %s could not be answered", mac)
             return None
-        return _Decided(message, request, answer)
 
-    def _wait_for_probe(self, decided: _Decided) -> bool:
-        """Whether the reply is sent later, when it is known that nobody has the address."""
-        if decided.answer.probe is None or self._arp is None:
-            return False
-        self._begin(self._offer(decided))
-        return True
-
-    async def _offer(self, decided: _Decided) -> None:
+    async def _offer(self, message: _Message, decision: Decision) -> None:
+        """Send the reply when it is known that nobody has the address."""
         for _ in range(_PROBES):
-            address = decided.answer.probe
-            if address is None or not await self._taken(decided.request, address):
+            address, request = decision.probe, decision.request
+            if address is None or request is None or not await self._taken(request, address):
                 break
-            gone = self._shared.answers.in_use(decided.request, address, time.time())
-            self._answer([_Decided(decided.message, decided.request, gone)])
-            again = self._decide(decided.message)
+            gone = self._shared.answers.in_use(request, address, time.time())
+            self._answer(message, decided(request, gone))
+            self._keep_soon()
+            again = self._decide(message)
             if again is None:
                 return
-            decided = again
-        self._answer([decided])
+            decision = again
+        self._answer(message, decision)
+        self._keep_soon()
 
     async def _taken(self, request: Packet, address: IPv4Address) -> bool:
         assert self._arp and self._echo
@@ -216,28 +210,23 @@ class DhcpService:
             return await self._echo.answers(address)
         return await self._arp.holder(address, request.chaddr[:6]) is not None
 
-    def _finish(self, decided: _Decided) -> None:
-        for event in decided.answer.events:
+    def _finish(self, message: _Message, decision: Decision) -> None:
+        if decision.to is not None:
+            try:
+                self._send(decision.reply, decision.to, message.peer)
+            except OSError as error:
+                _log.warning("a DHCP reply could not be sent: %s", error)
+        if decision.dropped:
+            options = ", ".join(map(str, decision.dropped))
+            _log.warning("options %s did not fit into a reply to %s", options, message.peer[0])
+        for event in decision.events:
             self._shared.emit(event)
-        reply = decided.answer.reply
-        if reply is None:
-            return
-        data, dropped = serialise(reply, decided.request.limit)
-        if dropped:
-            _log.warning(
-                "options %s did not fit into a reply to %s", dropped, decided.message.peer[0]
-            )
-        try:
-            self._send(data, decided, reply)
-        except OSError as error:
-            _log.warning("a DHCP reply could not be sent: %s", error)
 
-    def _send(self, data: bytes, decided: _Decided, reply: Packet) -> None:
+    def _send(self, data: bytes, to: Destination, peer: tuple[str, int]) -> None:
         if self._shared.wire.loopback or self._pxe:  # port 4011: back to where it came from
-            self._sock.sendto(data, decided.message.peer)
+            self._sock.sendto(data, peer)
             return
         port = self._shared.wire.ports.dhcp
-        to = destination(decided.request, reply)
         if to.hardware and self._frames and self._arp:
             target = (to.hardware, to.address, port + 1)
             sent = frame.datagram((self._arp.hardware, self._server, port), target, data)
@@ -249,13 +238,9 @@ class DhcpService:
         self._sock.sendmsg([data], notes, 0, (str(address), port + (0 if to.relay else 1)))
 
 
-def _wake(ready: asyncio.Future[None]) -> None:
-    if not ready.done():
-        ready.set_result(None)
-
-
-def _sent_to(notes: list[tuple[int, int, bytes]]) -> IPv4Address | None:
+def _sent_to(notes: list[tuple[int, int, bytes]]) -> bytes | None:
+    """The address that a datagram was sent to."""
     for level, kind, data in notes:
         if level == socket.IPPROTO_IP and kind == IP_PKTINFO:
-            return IPv4Address(_PKTINFO.unpack(data[: _PKTINFO.size])[2])
+            return data[_DESTINATION]
     return None

@@ -7,11 +7,12 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from dataclasses import asdict
+from itertools import chain
 from pathlib import Path
 from typing import Any
 
 from sqlalchemy import create_engine, delete, event, select
-from sqlalchemy.dialects.sqlite import insert
+from sqlalchemy.dialects.sqlite import Insert, insert
 from sqlalchemy.exc import DatabaseError
 from sqlalchemy.pool import StaticPool
 
@@ -21,6 +22,8 @@ from daskel.core.boot.once import Once
 from daskel.store.reading import lease
 from daskel.store.schema import LEASES, ONCE, SIGHTINGS, prepare
 from daskel.system.lacking import LackingError
+
+_ROWS = (256, 128, 64, 32, 16, 8, 4, 2, 1)  # leases that one statement writes
 
 
 class Store:
@@ -33,6 +36,8 @@ class Store:
             poolclass=StaticPool,
         )
         event.listen(self._engine, "connect", _durable)
+        dialect = self._engine.dialect
+        self._upserts = {rows: str(_upsert(rows).compile(dialect=dialect)) for rows in _ROWS}
         try:
             with self._engine.begin() as connection:
                 prepare(connection)
@@ -48,12 +53,13 @@ class Store:
         """Write all of them in one transaction; on disk when this returns."""
         if not leases:
             return
-        rows = {lease.address: _row(lease) for lease in leases}  # the last one of an address wins
-        statement = insert(LEASES)
-        changed = {c.name: statement.excluded[c.name] for c in LEASES.c if not c.primary_key}
-        upsert = statement.on_conflict_do_update(index_elements=[LEASES.c.address], set_=changed)
+        rows = list({lease.address: _row(lease) for lease in leases}.values())  # the last ones
         with self._engine.begin() as connection:
-            connection.execute(upsert, list(rows.values()))
+            for size in _ROWS:
+                while len(rows) >= size:
+                    some, rows = rows[:size], rows[size:]
+                    values = tuple(chain.from_iterable(some))
+                    connection.exec_driver_sql(self._upserts[size], values)
 
     def once(self) -> list[Once]:
         with self._engine.connect() as connection:
@@ -94,12 +100,16 @@ def _durable(connection: Any, _record: object) -> None:
     connection.execute("PRAGMA synchronous=FULL")
 
 
-def _row(lease: Lease) -> dict[str, object]:
-    return {
-        "address": str(lease.address),
-        "segment": lease.segment,
-        "mac": lease.mac,
-        "state": lease.state.value,
-        "expires": lease.expires,
-        "architecture": lease.architecture,
-    }
+def _upsert(rows: int) -> Insert:
+    """The statement that writes so many leases; each takes the place of one of its address."""
+    statement = insert(LEASES).values([dict.fromkeys(LEASES.c.keys())] * rows)
+    changed = {c.name: statement.excluded[c.name] for c in LEASES.c if not c.primary_key}
+    return statement.on_conflict_do_update(index_elements=[LEASES.c.address], set_=changed)
+
+
+def _row(lease: Lease) -> tuple[object, ...]:
+    """In the order of the table's columns."""
+    return (
+        str(lease.address), lease.segment, lease.mac, lease.state.value, lease.expires,
+        lease.architecture,
+    )  # fmt: skip
