@@ -1,75 +1,106 @@
-"""TFTP, one lock-step transfer, against a bare loop that sends the same datagrams.
+"""TFTP against a C sender of the same protocol that lets the kernel cut its datagrams, too.
 
-The bare loop waits for each acknowledgement, and does nothing else: no file, no state, no clock.
-Both are fetched by the same client.
+Both are fetched by the same C client (bench/tftp.c). The C sender has its file mapped, does nothing
+about loss, and knows no clients.
 """
 
 from __future__ import annotations
 
-import socket
+import os
+import statistics
+import subprocess
+import tempfile
 import time
+from collections.abc import Callable
+from pathlib import Path
 
-from common import CLIENT, SERVER, WIRE, beside, compare, daskel, udp
+from common import CLIENT, RUNS, SERVER, WIRE, compare, daskel
 
-from daskel.core.tftp.packet import Ack, Opcode, Request, data_header, parse
-
-SIZE, BLOCK = 32 << 20, 1428  # bytes
+SIZE = 64 << 20  # bytes
 BARE_PORT = 25999
-ADDRESS = WIRE.outside(SERVER)
+ADDRESS, FROM = WIRE.outside(SERVER), WIRE.outside(CLIENT)
+MANY, MANY_SIZE = 1000, 6 << 20
 
 
-def bare_loop(content: bytes) -> None:
-    blocks = [content[i : i + BLOCK] for i in range(0, len(content) + 1, BLOCK)]
-    datagrams = [data_header(n) + block for n, block in enumerate(blocks, 1)]
-    options = b"\0\6blksize\x001428\0"
-    with udp(ADDRESS, BARE_PORT) as sock:
-        while True:
-            _, peer = sock.recvfrom(2048)
-            sock.sendto(options, peer)
-            for datagram in datagrams:
-                sock.recv(2048)
-                sock.sendto(datagram, peer)
-            sock.recv(2048)
+def build(folder: Path) -> Path:
+    program, source = folder / "tftp", Path(__file__).with_suffix(".c")
+    command = ["cc", "-O2", "-D_GNU_SOURCE", "-o", program, source]
+    subprocess.run(command, check=True)
+    return program
 
 
-def fetch(port: int) -> float:
-    """MB/s of one transfer."""
-    options = {"blksize": str(BLOCK)}
-    request = Request(Opcode.READ, b"large", "octet", options).serialise()
-    with udp(WIRE.outside(CLIENT)) as sock:
-        sock.settimeout(5)
-        began = time.perf_counter()
-        sock.sendto(request, (ADDRESS, port))
-        data, peer = sock.recvfrom(2048)
-        parse(data)
-        received = _blocks(sock, peer)
-        seconds = time.perf_counter() - began
-    assert received == SIZE, received
-    return received / seconds / 1e6
+class Fetching:
+    """Fetches from Daskel and from the C sender; what it cost them."""
+
+    def __init__(self, program: Path, server: int, bare: int) -> None:
+        self.program = program
+        self.processes = {WIRE.ports.tftp: server, BARE_PORT: bare}
+        self.costs: dict[int, list[float]] = {WIRE.ports.tftp: [], BARE_PORT: []}
+
+    def __call__(self, port: int, window: int, count: int = 1) -> float:
+        """MB/s of all together; notes the seconds of processor time per GB."""
+        before = processor_time(self.processes[port])
+        command = [self.program, "fetch", FROM, ADDRESS, port, window, count]
+        done = subprocess.run(list(map(str, command)), capture_output=True, text=True, check=False)
+        seconds, size, left = done.stdout.split()
+        assert left == "0" and int(size) % count == 0, f"{left} of {count} did not end"
+        cost = processor_time(self.processes[port]) - before
+        self.costs[port].append(cost / int(size) * 1e9)
+        return int(size) / float(seconds) / 1e6
+
+    def against(self, title: str, window: int, count: int = 1) -> None:
+        def of(port: int) -> Callable[[], float]:
+            return lambda: self(port, window, count)
+
+        for costs in self.costs.values():
+            costs.clear()
+        compare(title, "MB/s", of(WIRE.ports.tftp), ("C sender", of(BARE_PORT)))
+        ours, bare = map(statistics.median, self.costs.values())
+        print(f"  processor time    {ours:.2f} s/GB against {bare:.2f}: {ours / bare:.2f}")
 
 
-def _blocks(sock: socket.socket, peer: tuple[str, int]) -> int:
-    sock.sendto(Ack(0).serialise(), peer)
-    buffer = bytearray(2048)
-    head, received = memoryview(buffer)[2:4], 0
-    while True:
-        length = sock.recv_into(buffer) - 4
-        received += length
-        sock.sendto(b"\0\4" + head, peer)
-        if length < BLOCK:
-            return received
+def processor_time(process: int) -> float:
+    """Seconds, user and system."""
+    fields = Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()
+    return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
+
+
+def with_file(program: Path, size: int, run: Callable[[Fetching], None]) -> None:
+    content = os.urandom(1 << 20) * (size >> 20)
+    with daskel(content) as folder:
+        command = [program, "send", ADDRESS, str(BARE_PORT), folder / "files/large"]
+        bare = subprocess.Popen(command)
+        try:
+            time.sleep(0.5)
+            run(Fetching(program, int((folder / "process").read_text()), bare.pid))
+        finally:
+            bare.kill()
+            bare.wait()
+
+
+def one(fetch: Fetching) -> None:
+    for window in (1, 4, 16, 64):
+        fetch.against(f"TFTP, {SIZE >> 20} MiB, blksize 1428, window {window}", window)
+
+
+def many(fetch: Fetching) -> None:
+    fetch.against(f"TFTP, 200 clients at once, {MANY_SIZE >> 20} MiB each, window 1", 1, 200)
+    port, costs = WIRE.ports.tftp, fetch.costs[WIRE.ports.tftp]
+    medians = []
+    for count in (1, MANY):
+        costs.clear()
+        rates = [fetch(port, 16, count) for _ in range(RUNS if count == MANY else 40)]
+        medians.append(statistics.fmean(costs))
+        print(f"{count} clients, window 16: {statistics.median(rates):,.0f} MB/s in all", end=", ")
+        print(f"{medians[-1]:.2f} s/GB; all of them got it")
+    print(f"  processor time    {medians[1] / medians[0]:.2f} of one client's per GB")
 
 
 def main() -> None:
-    content = bytes(range(256)) * (SIZE // 256)
-    with daskel(content), beside(bare_loop, content):
-        time.sleep(0.5)
-        compare(
-            f"TFTP, {SIZE >> 20} MiB, blksize {BLOCK}, lock-step",
-            "MB/s",
-            lambda: fetch(WIRE.ports.tftp),
-            ("bare loop", lambda: fetch(BARE_PORT)),
-        )
+    with tempfile.TemporaryDirectory(prefix="daskel-bench-") as name:
+        program = build(Path(name))
+        with_file(program, SIZE, one)
+        with_file(program, MANY_SIZE, many)
 
 
 if __name__ == "__main__":

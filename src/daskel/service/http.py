@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import socket
+import ssl
 import struct
 import time
 
@@ -28,13 +29,15 @@ _log = logging.getLogger(__name__)
 class HttpService:
     """The files of one site on every server address."""
 
-    def __init__(self, shared: Shared) -> None:
-        self._shared = shared
+    def __init__(self, shared: Shared, tls: ssl.SSLContext | None = None) -> None:
+        self._shared, self._tls = shared, tls
+        self.under_way = 0  # files that are being sent
+        port = shared.wire.ports.https if tls else shared.wire.ports.http
         self._servers = {shared.wire.outside(server): server for server in servers(shared.site)}
         self._sockets: list[socket.socket] = []
         try:
             for address in self._servers:
-                sock = tcp(address, shared.wire.ports.http)
+                sock = tcp(address, port)
                 self._sockets.append(sock)
                 # Inherited by its connections: one whose last packet a machine no longer answers,
                 # since its kernel has started, is gone before that machine boots again.
@@ -69,7 +72,7 @@ class HttpService:
         await self._runner.setup()
         self._shared.on_boot.append(self._forget)
         for sock in self._sockets:
-            await web.SockSite(self._runner, sock, backlog=256).start()
+            await web.SockSite(self._runner, sock, backlog=256, ssl_context=self._tls).start()
 
     async def close(self) -> None:
         await self._runner.cleanup()
@@ -89,9 +92,11 @@ class HttpService:
         if isinstance(opened, NotOpened):
             status = 403 if opened.refused else 404
             return web.Response(status=status, text=opened.reason + "\n")
+        self.under_way += 1
         try:
             return await self._send(request, opened, who)
         finally:
+            self.under_way -= 1
             opened.close()
 
     async def _send(self, request: web.Request, opened: Opened, who: Who) -> web.StreamResponse:
@@ -128,7 +133,9 @@ class _ProtocolErrors(logging.Handler):
 
     def emit(self, record: logging.LogRecord) -> None:
         error = record.exc_info[1] if record.exc_info else None
-        if isinstance(error, HttpProcessingError):
+        if isinstance(error, ssl.SSLError):
+            self._shared.malformed("https", error.reason or "no TLS")
+        elif isinstance(error, HttpProcessingError):
             self._shared.malformed("http", " ".join(error.message.split()))
         elif not isinstance(error, ConnectionError):
             _log.warning("HTTP: %s", record.getMessage(), exc_info=record.exc_info)

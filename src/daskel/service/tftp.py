@@ -11,8 +11,9 @@ from ipaddress import IPv4Address
 from daskel.core.boot.identity import Who
 from daskel.core.boot.stages import FileAborted, FileSent
 from daskel.core.reader import MalformedError
-from daskel.core.tftp.packet import Error, ErrorCode, Opcode, Request, data_header, parse
-from daskel.core.tftp.transfer import Block, Output, State, Transfer, granted
+from daskel.core.tftp.packet import Error, ErrorCode, Opcode, Request, parse
+from daskel.core.tftp.transfer import Blocks, Output, State, Transfer, granted
+from daskel.service.blocks import Images, Sender
 from daskel.service.content import NotOpened, Opened, open_content
 from daskel.service.shared import Shared
 from daskel.service.sockets import udp
@@ -21,7 +22,8 @@ _LARGEST = 65535  # bytes of a request; a path that is too long is answered, too
 _LARGEST_ACK = 2048  # bytes of an acknowledgement or an error
 _BATCH = 64  # packets read at once from one socket
 _MOST_TRANSFERS = 4096
-_SWEEP = 0.1  # seconds between looks at the clock for all transfers
+_SWEEP, _IDLE = 0.02, 0.1  # seconds between looks at the clock for all transfers
+_MOST_WINDOWS = 4096  # clients that are remembered for losing the ends of windows
 _HEADERS = 32  # bytes of IP, UDP and TFTP headers around a block
 _IP_MTU = 14  # socket option of Linux, ip(7)
 
@@ -34,14 +36,16 @@ class TftpService:
     def __init__(self, shared: Shared, server: IPv4Address) -> None:
         self._shared, self._server = shared, server
         self._address = shared.wire.outside(server)
-        self._sock = udp(self._address, shared.wire.ports.tftp)
+        self._sock = udp(self._address, shared.wire.ports.tftp, roomy=True)
         self._sessions: dict[Peer, _Session] = {}
+        self._windows: dict[str, int] = {}  # by address: blocks that its buffers hold
+        self.sender, self.images = Sender(), Images()
 
     async def serve(self) -> None:
         loop = asyncio.get_running_loop()
         loop.add_reader(self._sock, self._receive)
         while True:
-            await asyncio.sleep(_SWEEP)
+            await asyncio.sleep(_SWEEP if self._sessions else _IDLE)
             now = time.monotonic()
             for session in list(self._sessions.values()):
                 session.tick(now)
@@ -52,8 +56,19 @@ class TftpService:
         for session in list(self._sessions.values()):
             session.close()
 
-    def forget(self, peer: Peer) -> None:
+    @property
+    def under_way(self) -> int:
+        """Transfers now."""
+        return len(self._sessions)
+
+    def forget(self, peer: Peer, transfer: Transfer) -> None:
+        """A client that lost the ends of its windows again and again has small buffers."""
         self._sessions.pop(peer, None)
+        windows = transfer.acknowledged // transfer.window
+        if transfer.window > 1 and transfer.timeouts > max(2, windows // 10):
+            if len(self._windows) >= _MOST_WINDOWS:
+                self._windows.clear()
+            self._windows[peer[0]] = max(1, transfer.window // 2)
 
     def _receive(self) -> None:
         for _ in range(_BATCH):
@@ -101,7 +116,9 @@ class TftpService:
             opened.close()
             return
         mtu = sock.getsockopt(socket.IPPROTO_IP, _IP_MTU)
-        transfer = Transfer(opened.size, granted(request, opened.size, mtu - _HEADERS))
+        window = self._windows.get(peer[0], self._shared.site.settings.tftp_window)
+        options = granted(request, opened.size, mtu - _HEADERS, window)
+        transfer = Transfer(opened.size, options)
         session = _Session(self, self._shared, peer, who, opened, sock, transfer, request)
         self._sessions[peer] = session
         session.start()
@@ -130,6 +147,7 @@ class _Session:
         self._service, self._shared, self._peer, self._who = service, shared, peer, who
         self._opened, self._sock, self._transfer = opened, sock, transfer
         self._request = request
+        self._image = service.images.of(opened, transfer.block_size, transfer.window)
         self._began = time.monotonic()
 
     def is_answer_to(self, request: Request) -> bool:
@@ -141,31 +159,31 @@ class _Session:
         self._send(self._transfer.start(time.monotonic()))
 
     def tick(self, now: float) -> None:
-        if now >= self._transfer.deadline:
+        if now < self._transfer.deadline:
+            return
+        self._receive()  # the answer may be here, and we were late
+        if self._sock.fileno() >= 0:
             self._send(self._transfer.tick(now))
 
     def close(self) -> None:
         asyncio.get_running_loop().remove_reader(self._sock)
         self._sock.close()
         self._opened.close()
-        self._service.forget(self._peer)
+        self._service.forget(self._peer, self._transfer)
 
     def _receive(self) -> None:
-        for _ in range(_BATCH):
-            try:
-                packet = parse(self._sock.recv(_LARGEST_ACK))
-            except BlockingIOError:
-                return None
-            except MalformedError as error:
-                self._shared.malformed("tftp", str(error))
-                continue
-            except OSError:
-                return self._refused()
-            offering = self._transfer.state is State.OFFERING
-            self._send(self._transfer.receive(packet, time.monotonic()), offering)
-            if self._sock.fileno() < 0:
-                return None
-        return None
+        """One packet: there is seldom another."""
+        try:
+            packet = parse(self._sock.recv(_LARGEST_ACK))
+        except BlockingIOError:
+            return None
+        except MalformedError as error:
+            return self._shared.malformed("tftp", str(error))
+        except OSError:
+            return self._refused()
+        transfer = self._transfer
+        offering = transfer.state is State.OFFERING
+        return self._send(transfer.receive(packet, time.monotonic()), offering)
 
     def _refused(self) -> None:
         """The client's port is closed (ICMP): nobody is there to send to any more."""
@@ -175,17 +193,21 @@ class _Session:
     def _send(self, outputs: Iterable[Output], offering: bool = False) -> None:
         for output in outputs:
             try:
-                self._sock.send(self._bytes(output))
+                self._put(output)
             except OSError:
                 continue  # a full buffer or a closed port: the clock sends it again
-        if self._transfer.state in (State.DONE, State.FAILED):
+            except EOFError:
+                self._put(self._transfer.end("the file has become shorter"))
+        state = self._transfer.state
+        if state is State.DONE or state is State.FAILED:
             self._finish(only_asked=offering)
 
-    def _bytes(self, output: Output) -> bytes:
-        if isinstance(output, Block):
-            data = self._opened.read(output.offset, output.length)
-            return data_header(output.number) + data
-        return output.serialise()
+    def _put(self, output: Output) -> None:
+        if isinstance(output, Blocks):
+            data = self._image.datagrams(output, self._opened)
+            self._service.sender.send(self._sock, data, self._image.size)
+        else:
+            self._sock.send(output.serialise())
 
     def _finish(self, *, only_asked: bool) -> None:
         """Say how it ended, unless the client only asked for the size and took no block."""

@@ -95,6 +95,8 @@ def data_header(block: int) -> bytes:
 
 def parse(data: bytes) -> TftpPacket:
     """Read a datagram from the network. Raises MalformedError."""
+    if data[:2] == b"\0\4" and len(data) >= 4:  # nearly always
+        return Ack(data[2] << 8 | data[3])
     reader = Reader(data, "TFTP packet")
     opcode = reader.number(2)
     if opcode in (Opcode.READ, Opcode.WRITE):

@@ -1,21 +1,22 @@
-"""One file sent to one client (RFC 1350 with 2347 to 2349) as a state machine.
+"""One file sent to one client (RFC 1350 with 2347 to 2349 and 7440) as a state machine.
 
-It takes packets and ticks of the clock, and says what to send: packets, or blocks of the file
-by offset and length. It reads no file itself, and waits for nothing.
+It takes packets and ticks of the clock, and says what to send: packets, or blocks of the file by
+number. It reads no file itself, and waits for nothing.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass, field
 from enum import Enum
+from typing import NamedTuple
 
 from daskel.core.tftp.packet import Ack, Error, ErrorCode, Options, Request, TftpPacket
 
 DEFAULT_BLOCK = 512  # bytes, RFC 1350
 MINIMUM_BLOCK, MAXIMUM_BLOCK = 8, 65464  # bytes, RFC 2348
-RETRIES = 6  # sendings of one block without an answer, before the transfer is given up
-LAST_RETRIES = 3  # of the last one: a boot loader that starts its kernel may not acknowledge it
-_FIRST_WAIT, _LONGEST_WAIT = 1.0, 8.0  # seconds until a block is sent again
+PATIENCE = 31.0  # seconds without an answer until the transfer is given up
+LAST_PATIENCE = 7.0  # of the last blocks: a boot loader that starts its kernel may not answer
+_FIRST_WAIT, _SHORTEST_WAIT, _LONGEST_WAIT = 1.0, 0.02, 2.0  # seconds until blocks are sent again
 
 
 class State(Enum):
@@ -25,19 +26,19 @@ class State(Enum):
     FAILED = "failed"
 
 
-@dataclass(frozen=True, slots=True)
-class Block:
-    """Send this part of the file as this block."""
+class Blocks(NamedTuple):
+    """Send this part of the file as blocks, one after the other."""
 
-    number: int  # from 1, not wrapped
+    first: int  # number, from 1, not wrapped
+    amount: int
     offset: int  # bytes
-    length: int  # bytes
+    length: int  # bytes, all together; the file's last block may be empty
 
 
-Output = Options | Block | Error
+Output = Options | Blocks | Error
 
 
-def granted(request: Request, size: int, largest_block: int) -> dict[str, str]:
+def granted(request: Request, size: int, largest_block: int, largest_window: int) -> dict[str, str]:
     """The options of an OACK, in the order asked; what is unknown or out of range is left out.
 
     `largest_block`: bytes of payload that fit the path to the client unfragmented.
@@ -51,6 +52,8 @@ def granted(request: Request, size: int, largest_block: int) -> dict[str, str]:
             options[name] = text
         elif name == "tsize":
             options[name] = str(size)
+        elif name == "windowsize" and 1 <= value <= 65535:
+            options[name] = str(min(value, largest_window))
     return options
 
 
@@ -61,59 +64,92 @@ class Transfer:
     size: int  # bytes
     options: dict[str, str] = field(default_factory=dict)
     block_size: int = DEFAULT_BLOCK  # bytes
+    window: int = 1  # blocks that are sent before one is acknowledged
+    last_block: int = 1  # the number of the one that is shorter than the others, perhaps empty
     state: State = State.SENDING
     acknowledged: int = 0  # blocks, not wrapped
+    sent: int = 0  # the highest block that was sent, not wrapped
     resent: int = 0  # packets sent again
+    timeouts: int = 0  # windows whose end was lost, since nothing came back
     failure: str = ""
     deadline: float = 0.0  # when to call `tick`
     _wait: float = _FIRST_WAIT
-    _fixed_wait: bool = False
-    _tries: int = 0
+    _longest: float = _LONGEST_WAIT
+    _progress: float = 0.0  # when the client answered last
+    _sent_last: float = 0.0  # when something was sent
+    _recovering: bool = False  # some of what is under way was sent twice
+    _round_trip: float = 0.0  # seconds, smoothed; zero when not known yet
+    _variation: float = 0.0
 
     def __post_init__(self) -> None:
         self.block_size = int(self.options.get("blksize", DEFAULT_BLOCK))
+        self.window = int(self.options.get("windowsize", 1))
+        self.last_block = self.size // self.block_size + 1
         if "timeout" in self.options:
-            self._wait, self._fixed_wait = float(self.options["timeout"]), True
+            # The first and the longest wait; what comes back sooner is asked for sooner, too:
+            # some clients ask for seconds, and would lose them with every datagram.
+            self._wait = self._longest = float(self.options["timeout"])
         self.state = State.OFFERING if self.options else State.SENDING
 
-    @property
-    def last_block(self) -> int:
-        """The number of the block that is shorter than the others, perhaps empty."""
-        return self.size // self.block_size + 1
-
     def start(self, now: float) -> list[Output]:
+        self._progress = now
         return self._send(now)
 
     def receive(self, packet: TftpPacket, now: float) -> list[Output]:
+        if isinstance(packet, Ack) and self.state is State.SENDING:  # nearly always
+            return self._acknowledged(packet.block, now)
         if self.state in (State.DONE, State.FAILED):
             return []
         if isinstance(packet, Error):
             return self._fail(f"the client ended it: {packet.message or 'no reason'}", None)
         if not isinstance(packet, Ack):
             return self._fail("the client sent something else than an ACK", ErrorCode.ILLEGAL)
-        expected = 0 if self.state is State.OFFERING else self.acknowledged + 1
-        if packet.block != expected & 0xFFFF:
-            return []  # an old ACK again: answering it would double every packet from here on
-        if self.state is State.SENDING:
-            self.acknowledged += 1
-        self.state = State.DONE if self.acknowledged == self.last_block else State.SENDING
-        self._tries = 0
-        self._wait = self._wait if self._fixed_wait else _FIRST_WAIT
-        return [] if self.state is State.DONE else self._send(now)
+        if packet.block != 0:
+            return []
+        self._heard(now)
+        self.state, self._recovering = State.SENDING, False
+        return self._send(now)
+
+    def _acknowledged(self, block: int, now: float) -> list[Output]:
+        new = (block - self.acknowledged) & 0xFFFF  # numbers begin again after 65,535
+        if new > self.sent - self.acknowledged:
+            return []  # an old one
+        if new:
+            self.acknowledged += new
+            self._heard(now)
+            if self.acknowledged == self.last_block:
+                self.state = State.DONE
+                return []
+        elif self.window == 1:
+            return []  # answering it would double every packet from here on
+        if self.acknowledged == self.sent:
+            self._recovering = False
+            return self._send(now)
+        if new and self._recovering:  # of blocks that it had already: they are behind it now
+            return self._extend(now)
+        if now - self._sent_last < self._round_trip / 2:
+            return []  # too early to be about what was sent last
+        self.resent += self.sent - self.acknowledged  # the next one was lost
+        return self._send(now, again=True)
 
     def tick(self, now: float) -> list[Output]:
-        """Send again what was not acknowledged; give up after RETRIES times."""
+        """Send again what was not acknowledged; give up after PATIENCE."""
         if self.state in (State.DONE, State.FAILED) or now < self.deadline:
             return []
-        if self._all_sent and self._tries >= LAST_RETRIES:
+        if self._all_sent and now - self._progress >= max(LAST_PATIENCE, 3 * self._longest):
             self.gone()
             return []
-        if self._tries >= RETRIES:
+        if now - self._progress >= max(PATIENCE, 6 * self._longest):
             return self._fail("the client went silent", ErrorCode.UNDEFINED)
-        self.resent += 1
-        if not self._fixed_wait:
-            self._wait = min(self._wait * 2, _LONGEST_WAIT)
-        return self._send(now)
+        self.resent += max(1, self.sent - self.acknowledged)
+        self.timeouts += 1
+        self._wait = min(self._wait * 2, self._longest)
+        return self._send(now, again=True)
+
+    def end(self, reason: str) -> Error:
+        """The file cannot be sent any further; what to tell the client."""
+        self.state, self.failure = State.FAILED, reason
+        return Error(ErrorCode.UNDEFINED, reason)
 
     def gone(self) -> None:
         """Nobody is there any more: done when all was sent, else a failure."""
@@ -122,16 +158,48 @@ class Transfer:
 
     @property
     def _all_sent(self) -> bool:
-        return self.state is State.SENDING and self.acknowledged + 1 == self.last_block
+        return self.state is State.SENDING and self.sent == self.last_block
 
-    def _send(self, now: float) -> list[Output]:
-        self._tries += 1
+    def _heard(self, now: float) -> None:
+        """Learn from an answer how long the next may take (RFC 6298; of what was sent once)."""
+        self._progress = now
+        if self._recovering:
+            return
+        took = now - self._sent_last
+        if self._round_trip:
+            off = abs(took - self._round_trip)
+            self._variation += (off - self._variation) / 4
+            self._round_trip += (took - self._round_trip) / 8
+        else:
+            self._round_trip, self._variation = max(took, 1e-6), took / 2
+        wait = self._round_trip + 4 * self._variation
+        if wait < _SHORTEST_WAIT:
+            wait = _SHORTEST_WAIT
+        self._wait = wait if wait < self._longest else self._longest
+
+    def _send(self, now: float, *, again: bool = False) -> list[Output]:
         self.deadline = now + self._wait
+        self._sent_last = now
+        self._recovering = self._recovering or again
         if self.state is State.OFFERING:
             return [Options(self.options)]
-        offset = self.acknowledged * self.block_size
-        length = min(self.block_size, self.size - offset)
-        return [Block(self.acknowledged + 1, offset, length)]
+        return [self._blocks(self.acknowledged)]
+
+    def _extend(self, now: float) -> list[Output]:
+        """Send what the window has room for behind what is under way."""
+        under_way = self.sent
+        if under_way == min(self.acknowledged + self.window, self.last_block):
+            return []
+        self.deadline, self._sent_last = now + self._wait, now
+        return [self._blocks(under_way)]
+
+    def _blocks(self, before: int) -> Blocks:
+        """Those behind the block `before`, to the end of the window."""
+        end = self.acknowledged + self.window
+        self.sent = end if end < self.last_block else self.last_block
+        count, offset = self.sent - before, before * self.block_size
+        length, left = count * self.block_size, self.size - offset
+        return Blocks(before + 1, count, offset, length if length < left else left)
 
     def _fail(self, reason: str, code: ErrorCode | None) -> list[Output]:
         self.state, self.failure = State.FAILED, reason

@@ -1,0 +1,54 @@
+"""HTTP, one large file, against a bare sendfile(2) of the same file over TCP."""
+
+from __future__ import annotations
+
+import os
+import socket
+import time
+from pathlib import Path
+
+from common import CLIENT, SERVER, WIRE, beside, compare, daskel
+
+SIZE = 256 << 20  # bytes
+BARE_PORT = 25997
+ADDRESS = WIRE.outside(SERVER)
+REQUEST = b"GET /large HTTP/1.1\r\nHost: boot.skerry.example\r\nConnection: close\r\n\r\n"
+
+
+def bare(path: Path) -> None:
+    with socket.create_server((ADDRESS, BARE_PORT)) as listening, path.open("rb") as file:
+        while True:
+            sock, _ = listening.accept()
+            with sock:
+                sock.recv(4096)
+                at = 0
+                while at < SIZE:
+                    at += os.sendfile(sock.fileno(), file.fileno(), at, SIZE - at)
+
+
+def fetch(port: int) -> float:
+    """MB/s."""
+    buffer, received = bytearray(1 << 20), 0
+    source = (WIRE.outside(CLIENT), 0)
+    with socket.create_connection((ADDRESS, port), 5, source_address=source) as sock:
+        began = time.perf_counter()
+        sock.sendall(REQUEST)
+        while count := sock.recv_into(buffer):
+            received += count
+    assert received >= SIZE, received
+    return received / (time.perf_counter() - began) / 1e6
+
+
+def main() -> None:
+    with daskel(os.urandom(1 << 20) * (SIZE >> 20)) as folder, beside(bare, folder / "files/large"):
+        time.sleep(0.5)
+        compare(
+            f"HTTP, {SIZE >> 20} MiB",
+            "MB/s",
+            lambda: fetch(WIRE.ports.http),
+            ("bare sendfile", lambda: fetch(BARE_PORT)),
+        )
+
+
+if __name__ == "__main__":
+    main()
