@@ -9,27 +9,22 @@ import asyncio
 import logging
 import os
 import socket
-import subprocess
-import sys
 from collections.abc import Mapping
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
 
-from daskel.core.boot.arguments import export_path, slate_of
-from daskel.core.boot.files import FileKind
+from daskel.core.boot.arguments import export_path
 from daskel.core.boot.identity import Who
 from daskel.core.boot.stages import Event, FileSent, Mounted, MountRefused, Seen
 from daskel.core.boot.views import View, version_export, views_of
 from daskel.core.nfs import mount
 from daskel.core.nfs.handle import export_number
 from daskel.service.channel import Channel, handle_key
+from daskel.service.keeping import Keeping
 from daskel.service.shared import Shared
-from daskel.system.channel import Message, pair, receive
-from daskel.system.lacking import LackingError
-from daskel.system.mounts import hide
-from daskel.system.privileges import FOR_SERVER, keep_only
+from daskel.system.channel import Message
 from daskel.system.roots import RootFolder
 
 _MOST_WORKERS = 4
@@ -46,88 +41,28 @@ class _Peer:
     connections: int = 0
 
 
-class Exports:
+class Exports(Keeping):
     """Started with the server. Raises LackingError when its key cannot be kept."""
 
     def __init__(self, shared: Shared, roots: Path, slates: Path, state: Path) -> None:
-        self._shared, self._roots, self._slates = shared, roots, slates
         self._key = handle_key(state.with_suffix(".key"))
-        count = min(os.cpu_count() or 1, _MOST_WORKERS)
-        ends = [pair() for _ in range(count + 1)]
-        theirs = [end.fileno() for _, end in ends]
-        self._process = subprocess.Popen(
-            [sys.executable, "-m", "daskel.service.exporter", *map(str, theirs)],
-            pass_fds=theirs, start_new_session=True, stdin=subprocess.DEVNULL,
-        )  # fmt: skip
-        for _, end in ends:
-            end.close()
-        first = receive(ends[0][0])
-        if first is None:
-            raise LackingError("the NFS processes did not start", "look at what they said above")
-        self._can_mount = bool(first[0]["can_mount"])
-        self._lost = asyncio.Event()
-        self._keeper, *self._workers = [Channel(end) for end, _ in ends]
+        super().__init__(shared, roots, slates, workers=min(os.cpu_count() or 1, _MOST_WORKERS))
         self._peers: dict[str, _Peer] = {}  # by a socket's address
-        self._tasks: set[asyncio.Task[Any]] = set()
         self._one_by_one: dict[str, asyncio.Lock] = {}  # one at a time for each slate
         self._opened: dict[str, Message] = {}  # exports of slates that are mounted, by name
         self._mounts: dict[str, dict[str, int]] = {}  # client, root: the version that it mounted
 
-    def confine(self) -> None:
-        """From now on this process cannot read roots and slates: what answers TFTP and HTTP has
-        no business there. After all sockets are open: who holds a port is not seen any more.
-
-        Raises LackingError.
-        """
-        if not self._can_mount:
-            return
-        try:
-            self._roots.mkdir(parents=True, exist_ok=True)
-            self._slates.mkdir(mode=0o700, parents=True, exist_ok=True)  # secrets are in it
-            hide([self._roots, self._slates])
-            keep_only(FOR_SERVER)
-        except OSError as error:
-            problem = f"{error.filename}: {error.strerror}"
-            raise LackingError(problem, "name other folders with roots and slates") from None
-
     async def serve(self) -> None:
-        loop = asyncio.get_running_loop()
-        for channel in (self._keeper, *self._workers):
-            channel.sock.setblocking(False)
-            loop.add_reader(channel.sock, self._told, channel)
+        await super().serve()
         for worker in self._workers:
             worker.tell({"do": "begin", "key": self._key.hex()})
-        self._shared.on_event.append(self._happened)
+        self._shared.on_event |= {FileSent: self._happened, Seen: self._happened}
         site = self._shared.site
         said = [table.slate for table in site.roots.values()]
         said += [group.slate for group in site.groups.values() if group.slate]
         said += [client.slate for client in site.clients.values() if client.slate]
         if not self._can_mount and {"fresh", "keep"} & set(said):
             _log.warning("slates need root: every root is read-only")
-
-    async def failed(self) -> None:
-        """Returns only by raising: one of the processes has ended, which none does by itself."""
-        await self._lost.wait()
-        raise RuntimeError("an NFS process has ended")
-
-    async def close(self) -> None:
-        loop = asyncio.get_running_loop()
-        for task in self._tasks:
-            task.cancel()
-        for channel in (self._keeper, *self._workers):
-            loop.remove_reader(channel.sock)
-            channel.sock.close()
-        await loop.run_in_executor(None, self._process.wait)
-
-    def _begin(self, work: Any) -> None:
-        task = asyncio.ensure_future(work)
-        self._tasks.add(task)
-        task.add_done_callback(self._ended)
-
-    def _ended(self, task: asyncio.Task[Any]) -> None:
-        self._tasks.discard(task)
-        if not task.cancelled() and (error := task.exception()):
-            _log.error("NFS: %r", error, exc_info=error)
 
     # --- connections ---
 
@@ -221,7 +156,6 @@ class Exports:
             question = {
                 "do": "open", "roots": str(self._roots), "own": dict(view.own), "booting": booting,
                 "path": self._shared.site.root_path(view.root), "only_if_there": only_if_there,
-                "version": (await self._versions(view.root))["used"],
             }  # fmt: skip
             answer = await self._keep(view.root, view.client, question)
             if answer.get("wipe"):
@@ -236,10 +170,6 @@ class Exports:
             }  # fmt: skip
             self._opened[view.export] = opened
             return opened
-
-    async def _keep(self, root: str, client: str, question: Message) -> Message:
-        slate = {"slates": str(self._slates), "root": root, "client": client}
-        return await self._keeper.ask({**question, **slate})
 
     async def _take_away(self, root: str, client: str, how: str) -> Message:
         """Close a slate, and wipe it where `how` says so."""
@@ -268,36 +198,13 @@ class Exports:
         return found
 
     def _happened(self, event: Event) -> None:
-        """A boot begins: what its client changed of fresh slates goes at its next mount."""
-        kernel = isinstance(event, FileSent) and event.kind is FileKind.KERNEL
-        begins = kernel or (isinstance(event, Seen) and event.firmware)
-        site, name = self._shared.site, event.who.name or ""
-        client = site.clients.get(name)
-        if not begins or client is None or not self._can_mount:
-            return
-        for root in site.roots:
-            kind = slate_of(site, client, root)
-            if kind != "none":
-                self._begin(self._keep(root, name, {"do": "begun", "fresh": kind == "fresh"}))
+        if name := self._boot_of(event):
+            self._begin(self._begun(name))
 
     # --- what workers ask ---
 
-    def _told(self, channel: Channel) -> None:
-        while True:
-            try:
-                message = receive(channel.sock)
-            except BlockingIOError:
-                return
-            if message is None:
-                asyncio.get_running_loop().remove_reader(channel.sock)
-                self._lost.set()
-                return
-            self._hear(channel, message[0])
-
     def _hear(self, channel: Channel, message: Message) -> None:
-        if "answer" in message:
-            channel.answered(message)
-        elif "malformed" in message:
+        if "malformed" in message:
             self._shared.malformed("nfs", message["malformed"])
         elif message.get("peer", "") and message["peer"] not in self._peers:
             return  # its connections ended meanwhile

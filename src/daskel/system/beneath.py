@@ -7,10 +7,18 @@ import errno
 import os
 import stat
 import struct
+import time
+from collections.abc import Iterator
+from contextlib import suppress
+from itertools import islice
 from pathlib import Path
+
+from daskel.core.boot.files import by_folded
 
 _OPENAT2 = 437  # the same number on every architecture
 _NO_MAGIC_LINKS, _BENEATH = 0x02, 0x08
+_LASTS = 2.0  # seconds that a list of names is good for
+_MOST_NAMES = 5000
 _libc = ctypes.CDLL(None, use_errno=True)
 
 
@@ -32,11 +40,24 @@ def reopen(place: int) -> int:
     return os.open(f"/proc/self/fd/{place}", os.O_RDONLY | os.O_CLOEXEC)
 
 
+def why_not(error: OSError) -> str:
+    """Why a file below the folder is not handed out."""
+    reasons = {
+        errno.ENOENT: "no such file",
+        errno.EXDEV: "a link that leads out of the files folder",
+        errno.EACCES: "Daskel may not read it",
+    }
+    return reasons.get(error.errno or 0, (error.strerror or "cannot be opened").lower())
+
+
 class FilesFolder:
     """The site's `files`: regular files are opened by their path below it."""
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
+        self._names: list[str] = []
+        self._folded: dict[str, str] = {}
+        self._looked = float("-inf")
         self._descriptor = os.open(folder, os.O_PATH | os.O_DIRECTORY | os.O_CLOEXEC)
 
     def open(self, path: str) -> tuple[int, int]:
@@ -49,6 +70,36 @@ class FilesFolder:
             return reopen(place), status.st_size
         finally:
             os.close(place)
+
+    def names(self) -> list[str]:
+        """The paths of all files, looked up anew after a while; of very many, the first."""
+        now = time.monotonic()
+        if now - self._looked > _LASTS:
+            self._names = list(islice(self._walk(), _MOST_NAMES))
+            self._folded = by_folded(self._names)
+            self._looked = now
+        return self._names
+
+    def find(self, *paths: str) -> tuple[int, int, str]:
+        """The first of these files that is there, opened; else the first of which one is there
+        whose path differs in upper and lower case alone. Raises OSError."""
+        for path in paths:
+            with suppress(FileNotFoundError):
+                return (*self.open(path), path)
+        self.names()
+        for path in paths:
+            there = self._folded.get(path.casefold())
+            if there is not None:
+                return (*self.open(there), there)
+        raise FileNotFoundError(errno.ENOENT, "no such file", paths[0])
+
+    def _walk(self) -> Iterator[str]:
+        top = f"/proc/self/fd/{self._descriptor}"
+        for folder, folders, names in os.walk(top):
+            folders.sort()
+            below = folder.removeprefix(top).lstrip("/")
+            for name in sorted(names):
+                yield f"{below}/{name}" if below else name
 
     def close(self) -> None:
         os.close(self._descriptor)

@@ -13,7 +13,6 @@ import subprocess
 import tarfile
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
-from io import BytesIO
 from pathlib import Path
 from typing import IO, Any
 
@@ -50,6 +49,34 @@ def bring_in(source: Path, work: Path, number: int | None, progress: Progress) -
         raise
 
 
+def bring_files(source: Path, target: Path, progress: Progress) -> None:
+    """Make the folder `target` out of the files of a folder or an ISO image, as they lie; it takes
+    the place of one that is there. Raises SourceError, LackingError; nothing is left then."""
+    work, old = target.with_name(f".{target.name}.part"), target.with_name(f".{target.name}.old")
+    discard(work)
+    discard(old)
+    work.parent.mkdir(parents=True, exist_ok=True)
+    try:
+        if source.is_dir():
+            _copy(source, work, progress)
+        else:
+            if _kind(source) != "iso":
+                problem = f"{source} is no folder and no ISO image"
+                raise SourceError(problem, "unpack it, and name the folder")
+            with _iso(source) as (facade, found):
+                _records(source, facade, found, work, progress)
+        for path in [work, *work.rglob("*")]:  # the server need not be root to read them
+            if not path.is_symlink():
+                path.chmod(0o755 if path.is_dir() else 0o644)
+        if target.exists():
+            target.rename(old)
+        work.rename(target)
+    except BaseException:
+        discard(work)
+        raise
+    discard(old)
+
+
 def size_of(source: Path) -> int:
     """Bytes that the progress counts up to."""
     return plan(source, None, ()).size if source.is_dir() else source.stat().st_size
@@ -59,11 +86,7 @@ def _bring_in(source: Path, work: Path, number: int | None, progress: Progress) 
     if source.is_dir():
         _copy(source, work, progress)
         return "a folder"
-    try:
-        with source.open("rb") as file:
-            kind = kind_of(file.read(HEAD))
-    except OSError as error:
-        raise SourceError(f"{source}: {error.strerror}", "name a file or a folder") from None
+    kind = _kind(source)
     if kind in ("tar", "gzip", "xz", "zstd"):
         _unpack(source, kind, work, progress)
         return "an archive"
@@ -77,6 +100,14 @@ def _bring_in(source: Path, work: Path, number: int | None, progress: Progress) 
     with _mounted(source, kind, work) as top:
         _copy(top, work, progress)
     return f"a file system ({kind})"
+
+
+def _kind(source: Path) -> str | None:
+    try:
+        with source.open("rb") as file:
+            return kind_of(file.read(HEAD))
+    except OSError as error:
+        raise SourceError(f"{source}: {error.strerror}", "name a file or a folder") from None
 
 
 def _copy(source: Path, work: Path, progress: Progress) -> None:
@@ -217,16 +248,18 @@ def _from_disk(source: Path, work: Path, number: int | None, progress: Progress)
 # --- ISO images ---
 
 
-def _from_iso(source: Path, work: Path, progress: Progress) -> str:
-    """The compressed file system inside of a live image, else the files themselves."""
+@contextmanager
+def _iso(source: Path) -> Iterator[tuple[Any, list[tuple[str, Any]]]]:
+    """Its paths and their records. Raises SourceError, also for what goes wrong later."""
     import pycdlib
     from pycdlib.pycdlibexception import PyCdlibException
 
     iso = pycdlib.PyCdlib()
     try:
         iso.open(str(source))
-    except PyCdlibException as error:
-        raise SourceError(f"{source}: {error}", "check that the image is whole") from None
+    except (PyCdlibException, OSError) as error:
+        remedy = "name a folder, or an ISO image that is whole"
+        raise SourceError(f"{source}: {error}", remedy) from None
     try:
         facade = iso.get_rock_ridge_facade() if iso.has_rock_ridge() else iso.get_iso9660_facade()
         found = [
@@ -234,6 +267,16 @@ def _from_iso(source: Path, work: Path, progress: Progress) -> str:
             for folder, folders, files in facade.walk("/")
             for name in [*folders, *files]
         ]
+        yield facade, found
+    except PyCdlibException as error:
+        raise SourceError(f"{source}: {error}", "check that the image is whole") from None
+    finally:
+        iso.close()
+
+
+def _from_iso(source: Path, work: Path, progress: Progress) -> str:
+    """The compressed file system inside of a live image, else the files themselves."""
+    with _iso(source) as (facade, found):
         packed = [(record.get_data_length(), path) for path, record in found
                   if record.is_file() and _is_squashfs(facade, path)]  # fmt: skip
         if packed:
@@ -246,16 +289,18 @@ def _from_iso(source: Path, work: Path, progress: Progress) -> str:
             finally:
                 image.unlink(missing_ok=True)
             return f"the file system {max(packed)[1]} inside of an ISO image"
-        need_room(work.parent, source.stat().st_size)
-        work.mkdir()
-        for path, record in found:
-            _from_record(facade, path, record, work)
-            progress(record.get_data_length())
-    except PyCdlibException as error:
-        raise SourceError(f"{source}: {error}", "check that the image is whole") from None
-    finally:
-        iso.close()
+        _records(source, facade, found, work, progress)
     return "the files of an ISO image"
+
+
+def _records(
+    source: Path, facade: Any, found: list[tuple[str, Any]], work: Path, progress: Progress
+) -> None:
+    need_room(work.parent, source.stat().st_size)
+    work.mkdir()
+    for path, record in found:
+        _from_record(facade, path, record, work)
+        progress(record.get_data_length())
 
 
 def _is_squashfs(facade: Any, path: str) -> bool:
@@ -274,9 +319,8 @@ def _from_record(facade: Any, path: str, record: Any, work: Path) -> None:
     elif record.is_dir():
         target.mkdir(exist_ok=True)
     else:
-        data = BytesIO()
-        facade.get_file_from_iso_fp(data, path)
-        target.write_bytes(data.getvalue())
+        with target.open("wb") as file:
+            facade.get_file_from_iso_fp(file, path)
     attributes = rock.dr_entries.px_record or rock.ce_entries.px_record if rock else None
     if attributes is None:
         return

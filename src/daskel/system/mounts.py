@@ -31,17 +31,19 @@ def own_namespace() -> None:
 
 
 def overlay(
-    target: Path, lower: Sequence[Path], upper: Path | None = None, work: Path | None = None
-) -> None:
+    target: Path, lower: Sequence[Path], upper: Path | None = None, work: Path | None = None,
+    *, exported: bool = False,
+) -> None:  # fmt: skip
     """Show the folders of `lower`, the first one on top, and what is changed in `upper`.
 
-    Without `upper` it cannot be written. Raises OSError.
+    Without `upper` it cannot be written, and has handles only when it is to be `exported`. Raises
+    OSError.
     """
     options = "lowerdir=" + ":".join(map(_escaped, lower))
     if upper and work:
         options += f",upperdir={_escaped(upper)},workdir={_escaped(work)},{_LASTING}"
     else:
-        options += ",redirect_dir=follow"
+        options += ",redirect_dir=nofollow,nfs_export=on" if exported else ",redirect_dir=follow"
     until = time.monotonic() + _PATIENCE
     while True:
         try:

@@ -27,6 +27,7 @@ from daskel.core.site.model import Site
 from daskel.core.site.parse import parse, place
 from daskel.core.site.positions import Origin
 from daskel.system.beneath import FilesFolder
+from daskel.system.certificate import server_side
 from daskel.system.interfaces import addresses
 from daskel.system.lacking import LackingError
 from daskel.system.roots import RootFolder
@@ -69,6 +70,13 @@ class SiteFile:
     def slates(self) -> Path:
         assert self.site
         return self.folder(self.site.settings.slates)
+
+    @property
+    def certificate(self) -> tuple[Path, Path] | None:
+        """And its key."""
+        assert self.site
+        https = self.site.settings.https
+        return (self.folder(https.certificate), self.folder(https.key)) if https else None
 
     @property
     def state(self) -> Path:
@@ -167,6 +175,7 @@ def load_checked(
         file.findings += check_own(file.site, names)
         file.findings += check_sizes(file.site, Ports())
         file.findings += _on_disk(file, file.site)
+        file.findings += _certificate(file, file.site)
         file.findings += _root_folders(file, file.site) if roots else ()
         file.findings += _here(file, file.site)
         file.findings.sort(key=place)
@@ -180,6 +189,15 @@ def _on_disk(file: SiteFile, site: Site) -> Iterator[Finding]:
         yield Finding(Severity.ERROR, site.origin("site", "files"), problem, remedy)
     else:
         yield from _boot_files(file, site, FilesFolder(files))
+
+
+def _certificate(file: SiteFile, site: Site) -> Iterator[Finding]:
+    try:
+        if file.certificate:
+            server_side(*file.certificate)
+    except LackingError as error:
+        origin = site.origin("site", "https")  # the key may be for the server's account alone
+        yield Finding(Severity.WARNING, origin, error.problem, error.remedy)
 
 
 def _root_folders(file: SiteFile, site: Site) -> Iterator[Finding]:

@@ -13,13 +13,15 @@ import shutil
 import stat
 import threading
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Container, Iterator, Mapping
 from contextlib import suppress
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
 from daskel.system.copying import entries
+from daskel.system.lacking import LackingError
 from daskel.system.mounts import mounted_below, overlay, unmount
+from daskel.system.roots import RootFolder
 from daskel.system.usage import disk_usage
 
 _STATE = "slate.json"
@@ -108,6 +110,19 @@ class Slate:
         _write_own(self.folder / "own", base, own)
         lower = [self.folder / "own", *self.frozen, base]
         overlay(self.view, lower, self.upper, self.folder / "work")
+
+    def show(self, root: RootFolder, own: Mapping[str, str], mounted: Container[Path]) -> int:
+        """Open it unless it is among what is `mounted`; the version that it is on, for a new one
+        that which is in use. Raises LackingError when there is no such version any more."""
+        state = self.state()
+        version = state.version if state else root.state().used
+        base = root.version(version)
+        if not base.is_dir():
+            problem = f"version {version} of the root {self.root} is gone: {base}"
+            raise LackingError(problem, f"daskel slate rebase {self.client}")
+        if self.view not in mounted:
+            self.open(base, version, own)
+        return version
 
     def close(self) -> None:
         for point in mounted_below(self.folder):

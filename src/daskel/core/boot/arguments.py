@@ -6,6 +6,7 @@ from collections.abc import Collection, Iterator, Mapping
 from hashlib import blake2b
 from ipaddress import IPv4Address
 
+from daskel.core.boot import kernel
 from daskel.core.boot.template import FillError, render
 from daskel.core.boot.wire import Ports
 from daskel.core.site.finding import Finding, Severity
@@ -43,14 +44,24 @@ def slate_of(site: Site, client: Client, root: str) -> SlateKind:
     return slate_rule(site, "", client, root).value
 
 
-def nfs_root(segment: Segment, root: str, ports: Ports) -> str:
+def mount_path(site: Site, found: Effective, root: str) -> str:
+    """The path that one client mounts to get a root. For Daskel's NFS server it is the same for
+    all; for the operating system's it is where the client's view is."""
+    if site.settings.nfs == "daskel":
+        return export_path(root)
+    if found.name in site.clients and slate_of(site, found.client, root) != "none":
+        return kernel.slate_path(root, found.name)
+    return kernel.root_path(root)
+
+
+def nfs_root(site: Site, found: Effective, segment: Segment, root: str, ports: Ports) -> str:
     """Server, path and options of a network root, in the form of option 17 and `nfsroot=`.
 
     Only options that the kernel, busybox and the usual initrds all know. Debian's initrd knows no
     `mountport`: it asks the port mapper.
     """
-    options = f"v3,tcp,port={ports.nfs},nolock"
-    return f"{segment.server}:{export_path(root)},{options}"
+    own = ports if site.settings.nfs == "daskel" else Ports()  # others do not practise
+    return f"{segment.server}:{mount_path(site, found, root)},v3,tcp,port={own.nfs},nolock"
 
 
 def variables(
@@ -126,7 +137,7 @@ def _root_part(site: Site, found: Effective, segment: Segment, ports: Ports) -> 
     interface = "01-" + found.mac.value.replace(":", "-")
     texts = (
         "root=/dev/nfs",
-        f"nfsroot={nfs_root(segment, root, ports)}",
+        f"nfsroot={nfs_root(site, found, segment, root, ports)}",
         "ip=dhcp",
         f"BOOTIF={interface}",
         "ro" if slate_of(site, found.client, root) == "none" else "rw",

@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 
+from daskel.core.boot.address import Leases
 from daskel.core.boot.arguments import (
     any_address,
-    export_path,
+    mount_path,
     representatives,
     slate_of,
     variables,
 )
-from daskel.core.boot.identity import Who, roots_of, settings_of
+from daskel.core.boot.identity import Who, by_mac, roots_of, settings_of
 from daskel.core.boot.template import FillError, render
 from daskel.core.site.finding import Finding, Severity
-from daskel.core.site.layers import Effective, effective
+from daskel.core.site.layers import Effective, effective, segment_name
 from daskel.core.site.model import Site, SlateKind
 
 
@@ -49,6 +50,23 @@ def views_of(
         root: _view(site, who, segment, root)
         for root in sorted(roots_of(site, who, segment, once_running))
     }
+
+
+def all_views(
+    site: Site, leases: Leases, once_running: Mapping[str, str], now: float
+) -> Iterator[tuple[IPv4Address, View]]:
+    """What everybody may have whose address is known: by a lease, or by the site file where
+    another DHCP server gives it."""
+    known = {le.address: (le.mac, le.segment) for le in leases.held(now)}
+    for name, client in site.clients.items():
+        segment = segment_name(site, client)
+        if client.address and segment in site.served and site.segments[segment].dhcp == "off":
+            known.setdefault(client.address, (site.clients[name].mac, segment))
+    for address, (mac, segment) in known.items():
+        if segment in site.served:
+            who = by_mac(site, mac, address)
+            for view in views_of(site, who, segment, once_running).values():
+                yield address, view
 
 
 def check_own(site: Site, only: Collection[str] | None = None) -> list[Finding]:
@@ -89,7 +107,7 @@ def _known(
     site: Site, found: Effective, segment: str, root: str, address: IPv4Address | None
 ) -> Mapping[str, object]:
     here = site.segments[segment]
-    export = {"name": root, "export": f"{here.server}:{export_path(root)}"}
+    export = {"name": root, "export": f"{here.server}:{mount_path(site, found, root)}"}
     return {**variables(site, found, here, address), "root": export}
 
 
