@@ -9,7 +9,7 @@ import socket
 import subprocess
 import sys
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from importlib.resources import files
 from ipaddress import IPv4Address
@@ -71,10 +71,12 @@ class Serving:
         found = [json.loads(line) for line in whole.splitlines()]
         return [event for event in found if name in (None, event["event"])]
 
-    def wait_for(self, name: str, seconds: float = 60) -> dict[str, Any]:
+    def wait_for(self, name: str, seconds: float = 60, **fields: object) -> dict[str, Any]:
+        """The last event of that name with those fields."""
         until = time.monotonic() + seconds
         while time.monotonic() < until:
-            if found := self.events(name):
+            found = self.events(name)
+            if found := [event for event in found if fields.items() <= event.items()]:
                 return found[-1]
             assert self.process.poll() is None, self.log.read_text()
             time.sleep(0.02)
@@ -88,7 +90,7 @@ class Serving:
         return self.wire.outside(IPv4Address(server))
 
 
-Serve = Callable[[Path], Serving]
+Serve = Callable[..., Serving]
 
 
 @pytest.fixture
@@ -96,12 +98,15 @@ def serve(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Serve]:
     """Start servers on loopback; all are ended after the test."""
     started: list[Serving] = []
 
-    def start(folder: Path) -> Serving:
+    def start(folder: Path, *before: str, more: Sequence[str] = ()) -> Serving:
+        """`before`: words in front of the command; `more`: behind it."""
         base = _free_base()
         log = tmp_path_factory.mktemp("serve") / "log"
         command = [str(Path(sys.executable).with_name("daskel")), "serve", "--json"]
         command += ["--site", str(folder / "daskel.toml"), "--loopback", str(base)]
-        process = subprocess.Popen(command, stdout=log.open("wb"), stderr=subprocess.STDOUT)
+        process = subprocess.Popen(
+            [*before, *command, *more], stdout=log.open("wb"), stderr=subprocess.STDOUT
+        )
         serving = Serving(folder, process, log, Wire(Ports.from_base(base), loopback=True))
         started.append(serving)
         serving.wait_for("ready")

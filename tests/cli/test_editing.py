@@ -136,7 +136,7 @@ def test_a_running_server_takes_changes_over(serve: Serve, demo_folder: Path) ->
     assert len(list(root.files())) >= 6, "what is mounted stays mounted"
     root.close()
     get_address(serving.wire, SERVER, SYSTEM, "02:61:08:00:00:0d", 2)
-    assert serving.events("addressed")[-1]["client"] == "tide-13"
+    serving.wait_for("addressed", client="tide-13")
     good = (demo_folder / "daskel.toml").read_text()
     (demo_folder / "daskel.toml").write_text(good.replace('dhcp = "full"', 'dhcp = "ful"'))
     serving.process.send_signal(signal.SIGHUP)

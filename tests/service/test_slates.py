@@ -295,7 +295,7 @@ def test_edit_leaves_nothing_mounted(tmp_path: Path) -> None:
     (tree / "bin/busybox").write_bytes(busybox)
     (tree / "bin/busybox").chmod(0o755)
     script = "test -d /proc/self && test -c /dev/null && echo edited > /etc/greeting"
-    words = ["root", "edit", "--site", tmp_path / "daskel.toml", "notebook", "--"]
+    words = ["root", "edit", "notebook", "--site", tmp_path / "daskel.toml", "--"]
     done = daskel(*words, "/bin/busybox", "sh", "-c", script)
     assert done.returncode == 0, done
     assert (tree / "etc/greeting").read_text() == "edited\n"

@@ -44,6 +44,13 @@ relays = ["10.61.10.1"]
 dhcp = "full"
 pool = ["10.61.10.100 - 10.61.10.103"]
 router = "10.61.10.1"
+[segment.gallery]
+network = "10.61.12.0/24"
+server = "10.61.12.1"
+shares = "tideroom"
+dhcp = "full"
+pool = ["10.61.12.100 - 10.61.12.103"]
+unknown = "refuse"
 [loadout.rescue]
 kernel = "rescue/vmlinuz"
 [group.lib]
@@ -57,6 +64,10 @@ mac = "02:61:08:00:00:01"
 segment = "tideroom"
 boot = "rescue"
 address = "10.61.8.21"
+[client.screen-1]
+mac = "02:61:0c:00:00:01"
+segment = "gallery"
+boot = "rescue"
 [client.buoy-1]
 mac = "02:61:0a:00:00:01"
 segment = "boathouse"
@@ -92,6 +103,7 @@ class Lab:
             ("annexe0", "10.61.11.1/24"),
         ):
             net.wire(bridge, address)
+        net.run("server", "ip address add 10.61.12.1/24 dev tide0")
         net.wire("far0")
         net.plug("lib0", "lib", "eth0", "02:61:09:00:00:01")
         net.plug("tide0", "tide", "eth0", "02:61:08:00:00:01")
@@ -205,6 +217,15 @@ def test_an_address_that_somebody_has_behind_the_relay_agent(lab: Lab) -> None:
     lab.net.run("far", "ip link set eth0 address 02:61:ff:00:00:02")
     assert lab.address("far")[0] == others[2]
     lab.net.run("far", "ip link set eth0 address 02:61:0a:00:00:01")
+
+
+def test_two_segments_on_one_wire(lab: Lab) -> None:
+    """The segment that the site file gives a machine decides."""
+    lab.net.run("tide", "ip link set eth0 address 02:61:0c:00:00:01")
+    address, server = lab.address("tide")
+    assert address.startswith("10.61.12.10") and server == "10.61.12.1"
+    lab.net.run("tide", "ip link set eth0 address 02:61:08:00:00:01")
+    assert lab.address("tide") == ["10.61.8.21", "10.61.8.1"]
 
 
 def test_addresses_that_somebody_has_are_not_offered(lab: Lab) -> None:

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import argparse
 import time
-from typing import Any
 
 from rich.table import Table
 from rich.text import Text
 
+from daskel.cli.editing import names_of
 from daskel.cli.output import ExitCode, Output, origin_json, short_place
-from daskel.cli.site import json_argument, open_site, path_of, site_argument
+from daskel.cli.site import json_argument, open_site, site_argument
 from daskel.core.boot.answer import Answers
 from daskel.core.boot.arguments import ArgumentError, variables
 from daskel.core.boot.explain import Explanation, Step, explain
@@ -22,7 +22,7 @@ from daskel.core.site.model import Site
 from daskel.core.values import parse_mac
 from daskel.rehearse.firmware import Face, discover
 from daskel.store.reading import read_leases, read_once
-from daskel.system.sitefile import SiteFile, load
+from daskel.system.sitefile import SiteFile
 
 EXAMPLE = ("daskel explain tide-01", "daskel explain 02:61:08:00:00:01 --firmware uefi")
 _XID = 1
@@ -30,7 +30,7 @@ _XID = 1
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     client = parser.add_argument("client", metavar="CLIENT", help="its name or MAC address")
-    client.completer = _client_names  # type: ignore[attr-defined]
+    client.completer = names_of(["client"])  # type: ignore[attr-defined]
     parser.add_argument(
         "--firmware",
         choices=[firmware.value for firmware in Firmware],
@@ -109,11 +109,6 @@ def _name(file: SiteFile, text: str) -> str | None:
         return file.site.by_mac.get(parse_mac(text))
     except ValueError:
         return None
-
-
-def _client_names(parsed_args: argparse.Namespace, **_: Any) -> list[str]:
-    file = load(path_of(parsed_args))
-    return list(file.site.clients) if file.site else []
 
 
 def show(output: Output, explanation: Explanation, firmware: Firmware, how: str) -> None:

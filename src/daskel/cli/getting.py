@@ -8,12 +8,12 @@ from importlib.resources import files
 from pathlib import Path
 
 from daskel.cli.editing import edit, new_table
-from daskel.cli.output import ExitCode, Output, agreed, finding_json, working
+from daskel.cli.output import ExitCode, Output, finding_json, working
+from daskel.cli.rooted import may_make
 from daskel.cli.site import path_of
 from daskel.core.boot.inspect import inspect, kernel_release
 from daskel.core.site.finding import Severity
 from daskel.core.site.images import kernel_processor
-from daskel.core.site.model import HOST_NAME
 from daskel.core.values import show_size
 from daskel.system.building import build
 from daskel.system.importing import SourceError, bring_in, size_of
@@ -23,13 +23,15 @@ from daskel.system.roots import RootFolder
 from daskel.system.sealing import put_in_place
 from daskel.system.sitefile import SiteFile
 
+_LOST = ("was changed in it", " (sealed versions stay)")
 _INITRDS = ("initrd.img-{}", "initramfs-{}.img", "initrd-{}", "initramfs-{}")
 
 
 def import_root(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
     """A system out of an image or a folder; in the site file when it is not there."""
     assert file.site
-    code = _new_tree(args, output, file)
+    tree = _folder(file, args.name).tree
+    code = may_make(args, output, tree, args.name, *_LOST)
     if code is not None:
         return code
     root, known = _folder(file, args.name), args.name in file.site.roots
@@ -57,7 +59,8 @@ def build_root(args: argparse.Namespace, output: Output, file: SiteFile) -> Exit
     """A Debian system from nothing; in the site file when it is not there."""
     site = file.site
     assert site
-    code = _new_tree(args, output, file)
+    tree = _folder(file, args.name).tree
+    code = may_make(args, output, tree, args.name, *_LOST)
     if code is not None:
         return code
     packages = [*args.package, *(_listed(args.list) if args.list else [])]
@@ -95,27 +98,6 @@ def _folder(file: SiteFile, name: str) -> RootFolder:
     assert file.site
     path = file.site.root_path(name) if name in file.site.roots else name
     return RootFolder(file.roots, path)
-
-
-def _new_tree(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode | None:
-    """None when a working tree of this name can be made."""
-    if not HOST_NAME.fullmatch(args.name):
-        output.error(f"{args.name!r} is no name for a root", "use letters, digits and dashes")
-        return ExitCode.WRONG_USE
-    tree = _folder(file, args.name).tree
-    if tree.exists() and any(tree.iterdir()) and not args.replace:
-        remedy = "give another name, or --replace it (sealed versions stay)"
-        output.error(f"{tree} is there already", remedy)
-        return ExitCode.WRONG_USE
-    if args.dry_run:
-        output.print(f"Would make {tree}.")
-        return ExitCode.GOOD
-    if tree.exists() and not args.yes and not output.as_json:
-        output.print(f"The working tree {tree} goes, with all that was changed in it.")
-        if not agreed("Replace it?"):
-            output.print("Nothing was replaced.")
-            return ExitCode.GOOD
-    return None
 
 
 def _made(

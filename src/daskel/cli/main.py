@@ -29,6 +29,7 @@ COMMANDS = {  # in the order of the work
     "assign": "say what a client or a group boots",
     "slate": "what clients changed on their roots: list, show, copy out, freeze, move, wipe",
     "lobby": "list, admit, refuse and forget machines that are not in the site",
+    "files": "what clients can fetch: list, show as one client gets it, add from an ISO image",
     "check": "find everything that is wrong with the site file and the files that it names",
     "explain": "show what one client gets, step by step, and the line that each value comes from",
     "handoff": "print what must be typed into somebody else's DHCP server",
@@ -37,6 +38,12 @@ COMMANDS = {  # in the order of the work
     "status": "show what runs, since when, and how far each client came",
     "demo": "show all of it on a made-up site: no root, no network, a few seconds",
 }
+
+
+def _apart(words: Sequence[str]) -> tuple[Sequence[str], Sequence[str]]:
+    """What stands behind `--` is another program's, with options of its own."""
+    at = words.index("--") if "--" in words else len(words)
+    return words[:at], words[at + 1 :]
 
 
 _LONG_RUNNING = ("serve", "demo")
@@ -71,7 +78,10 @@ def main(arguments: Sequence[str] | None = None) -> int:
     first = next((word for word in words if not word.startswith("-")), "")
     top = parser(None if "_ARGCOMPLETE" in os.environ else first)
     argcomplete.autocomplete(top)
+    words, inside = _apart(words) if first == "root" else (words, [])
     args = top.parse_args(words)
+    if inside:
+        args.command_line = inside
     if args.command not in _LONG_RUNNING:
         gc.disable()  # a large site is many objects that live to the end
     output = Output(as_json=getattr(args, "json", False))

@@ -10,10 +10,10 @@ from typing import Any
 from rich.table import Table as Grid
 from rich.text import Text
 
+from daskel.cli.editing import names_of
 from daskel.cli.getting import build_root, hand_out, import_root, look
 from daskel.cli.output import ExitCode, Output
-from daskel.cli.rooted import Run, few, opened, paint, root_of, slates_of, users_of, version_name
-from daskel.cli.site import json_argument, path_of, site_argument
+from daskel.cli.rooted import Run, few, paint, root_of, slates_of, users_of, verb, version_name
 from daskel.cli.versions import drop_version, edit_tree, seal_version, use_version
 from daskel.core.boot.packages import changes
 from daskel.core.site.model import Site
@@ -21,7 +21,7 @@ from daskel.core.values import show_ago, show_size
 from daskel.system.building import host_processor
 from daskel.system.roots import RootFolder
 from daskel.system.sealing import differences, packages
-from daskel.system.sitefile import SiteFile, load
+from daskel.system.sitefile import SiteFile
 
 EXAMPLE = (
     "daskel root list",
@@ -70,7 +70,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         asks=False,
     )
     edit = _verb(verbs, "edit", "run a command inside of the working tree", edit_tree)
-    edit.add_argument("command_line", metavar="-- COMMAND", nargs=argparse.REMAINDER)
+    edit.add_argument("command_line", metavar="-- COMMAND", nargs="*", default=())
     sealing = _verb(
         verbs, "seal", "make the next version of the working tree", seal_version, changes=True
     )
@@ -109,30 +109,18 @@ def _verb(
     asks: bool = True,
 ) -> argparse.ArgumentParser:
     numbers = {"diff": " 1 2", "drop": " 1"}.get(name, "")
-    own = [e for e in EXAMPLE if e.split()[2] == name]
-    examples = own or [f"daskel root {name} notebook{numbers}"]
-    parser: argparse.ArgumentParser = verbs.add_parser(
-        name, help=text, description=text[:1].upper() + text[1:] + ".",
-        epilog="example:\n  " + "\n  ".join(examples),
-        formatter_class=argparse.RawDescriptionHelpFormatter,
-    )  # fmt: skip
+    examples = (*EXAMPLE, f"daskel root {name} notebook{numbers}")
+    known = any(example.split()[2] == name for example in EXAMPLE)
+    new = run in (import_root, build_root)
+    parser = verb(verbs, EXAMPLE if known else examples, name, text, run, new=new)
     if named:
         root = parser.add_argument("name", metavar="ROOT")
-        root.completer = _names  # type: ignore[attr-defined]
+        root.completer = names_of(["root"])  # type: ignore[attr-defined]
     if changes:
         if asks:
             parser.add_argument("--yes", action="store_true", help="do not ask")
         parser.add_argument("--dry-run", action="store_true", help="show it, and change nothing")
-    site_argument(parser)
-    json_argument(parser)
-    parser.set_defaults(run=opened(run, new=run in (import_root, build_root)))
     return parser
-
-
-def _names(parsed_args: argparse.Namespace, **_: Any) -> list[str]:
-
-    site = load(path_of(parsed_args)).site
-    return list(site.roots) if site else []
 
 
 # --- looking ---

@@ -1,15 +1,19 @@
-"""What the commands about roots and slates share: the root that is asked for, and who uses it."""
+"""What the commands about roots, slates and files share: verbs, the root that is asked for, who
+uses it, and folders that are made anew."""
 
 from __future__ import annotations
 
 import argparse
 from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any
 
 from rich.text import Text
 
-from daskel.cli.output import ExitCode, Output
-from daskel.cli.site import open_site
+from daskel.cli.output import ExitCode, Output, agreed
+from daskel.cli.site import json_argument, open_site, site_argument
 from daskel.core.site.finding import did_you_mean
+from daskel.core.site.model import HOST_NAME
 from daskel.system.roots import RootFolder
 from daskel.system.sitefile import SiteFile
 from daskel.system.slates import Slate, slates_below
@@ -33,6 +37,44 @@ def opened(run: Run, *, new: bool = False) -> Callable[[argparse.Namespace, Outp
         return run(args, output, file)
 
     return with_site
+
+
+def verb(
+    verbs: Any, examples: Sequence[str], name: str, text: str, run: Run, *, new: bool = False
+) -> argparse.ArgumentParser:
+    """A verb of a command, with those of the command's examples that show it."""
+    shown = [example for example in examples if example.split()[2] == name]
+    parser: argparse.ArgumentParser = verbs.add_parser(
+        name, help=text, description=text[:1].upper() + text[1:] + ".",
+        epilog="example:\n  " + "\n  ".join(shown),
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )  # fmt: skip
+    site_argument(parser)
+    json_argument(parser)
+    parser.set_defaults(run=opened(run, new=new))
+    return parser
+
+
+def may_make(
+    args: argparse.Namespace, output: Output, folder: Path, name: str, goes: str, stays: str = ""
+) -> ExitCode | None:
+    """None when a new folder of this name can be made. `goes` says what is lost with one that is
+    there, `stays` what is not."""
+    if not HOST_NAME.fullmatch(name):
+        output.error(f"{name!r} is no name for a folder", "use letters, digits and dashes")
+        return ExitCode.WRONG_USE
+    if folder.exists() and any(folder.iterdir()) and not args.replace:
+        output.error(f"{folder} is there already", f"give another name, or --replace it{stays}")
+        return ExitCode.WRONG_USE
+    if args.dry_run:
+        output.print(f"Would make {folder}.")
+        return ExitCode.GOOD
+    if folder.exists() and not args.yes and not output.as_json:
+        output.print(f"{folder} goes, with all that {goes}.")
+        if not agreed("Replace it?"):
+            output.print("Nothing was replaced.")
+            return ExitCode.GOOD
+    return None
 
 
 def root_of(file: SiteFile, name: str) -> RootFolder:

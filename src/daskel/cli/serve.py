@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import asyncio
 import gc
-import json
 import logging
 import os
 import resource
@@ -18,19 +17,30 @@ from rich.text import Text
 
 from daskel.cli import events
 from daskel.cli.output import ExitCode, Output
+from daskel.cli.rooted import few
 from daskel.cli.site import json_argument, open_site, site_argument
+from daskel.core.boot.batch import Batch
 from daskel.core.boot.stages import Event, Stage, stage_after
 from daskel.core.boot.wire import Ports, Wire
+from daskel.core.site.finding import did_you_mean
 from daskel.core.site.model import Site
+from daskel.service import loop
 from daskel.service.control import ControlService, Running
 from daskel.service.server import Server
 from daskel.system.asking import socket_path
 from daskel.system.bootloader import build_missing
+from daskel.system.certificate import server_side
 from daskel.system.lacking import LackingError
 from daskel.system.sitefile import SiteFile
 
-EXAMPLE = ("daskel serve", "daskel serve --loopback        # practise: no root, no network")
+EXAMPLE = (
+    "daskel serve",
+    "daskel serve --loopback        # practise: no root, no network",
+    "daskel serve --until-done tide # one batch, and the server ends by itself",
+)
+_STILL = 600.0  # seconds without any event: the batch will not become complete any more
 _LOOPBACK_BASE = 20000
+_LOOKS, _LINGERS = 0.2, 1.0  # seconds: last acknowledgements may be lost and asked for again
 _SWITCH = 0.0005  # seconds: the thread that writes leases must not wait for the one that answers
 
 
@@ -43,6 +53,14 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         metavar="BASE",
         help="practise on this machine alone: loopback addresses, port numbers moved up by BASE "
         f"(default {_LOOPBACK_BASE}), no root needed",
+    )
+    parser.add_argument(
+        "--until-done",
+        nargs="?",
+        const="",
+        metavar="CLIENTS",
+        help="end when these have fetched all that they boot from: clients and groups with commas "
+        f"between them, or all of the site; or when nothing has moved for {_STILL // 60:.0f} min",
     )
     site_argument(parser)
     json_argument(parser)
@@ -60,12 +78,37 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         return file
     assert file.site
     log = Log(output)
+    if args.until_done is not None:
+        batch = _batch(args.until_done, file.site, output)
+        if batch is None:
+            return ExitCode.WRONG_USE
+        log.batch = batch
+        if rooted := batch.rooted():
+            what = f"the roots of {few(rooted, 3)} are on this server, and end with it"
+            log.note("warning", what)
     sys.setswitchinterval(_SWITCH)
     logging.basicConfig(handlers=[_Handler(log)], level=logging.WARNING)
     for path in build_missing(file.files, file.site.settings.loaders):
         log.note("built", f"boot loader {path}")
     wire = Wire(Ports.from_base(args.loopback), True) if args.loopback else Wire()
-    return asyncio.run(_serve(_server(file, file.site, wire, log), file, file.site, wire, log))
+    work = _serve(_server(file, file.site, wire, log), file, file.site, wire, log)
+    code: ExitCode = loop.run(work)
+    return code
+
+
+def _batch(words: str, site: Site, output: Output) -> Batch | None:
+    """The clients that are meant; None after saying which word means nobody."""
+    named = [word.strip() for word in words.split(",") if word.strip()]
+    for word in named:
+        if word not in site.clients and word not in site.groups:
+            hint = did_you_mean(word, [*site.clients, *site.groups])
+            output.error(f"the site has no client or group {word}", hint)
+            return None
+    chosen = [
+        name for name, client in site.clients.items()
+        if not named or name in named or set(named) & set(client.group)
+    ]  # fmt: skip
+    return Batch(site, chosen)
 
 
 def _server(file: SiteFile, site: Site, wire: Wire, log: Log) -> Server:
@@ -76,13 +119,14 @@ def _server(file: SiteFile, site: Site, wire: Wire, log: Log) -> Server:
     except OSError as error:
         problem = f"the folder {file.state.parent} cannot be made ({error.strerror})"
         raise LackingError(problem, "name another with state = ... in [site]") from None
-    return Server(site, file.files, file.roots, file.slates, file.state, wire, log.event)
+    tls = server_side(*file.certificate) if file.certificate else None
+    return Server(site, file.files, file.roots, file.slates, file.state, wire, log.event, tls)
 
 
 async def _serve(server: Server, file: SiteFile, site: Site, wire: Wire, log: Log) -> ExitCode:
-    loop, ended = asyncio.get_running_loop(), asyncio.Event()
+    running_loop, ended = asyncio.get_running_loop(), asyncio.Event()
     for number in (signal.SIGINT, signal.SIGTERM):
-        loop.add_signal_handler(number, ended.set)
+        running_loop.add_signal_handler(number, ended.set)
     running = Running(server, file, log.stages, log.note)
     control = ControlService(running, socket_path(file.state))
     await control.serve()
@@ -98,24 +142,29 @@ async def _serve(server: Server, file: SiteFile, site: Site, wire: Wire, log: Lo
         tasks.add(task)
         task.add_done_callback(tasks.discard)
 
-    loop.add_signal_handler(signal.SIGHUP, take_over)
+    running_loop.add_signal_handler(signal.SIGHUP, take_over)
     await server.start()
     gc.collect()
     gc.freeze()  # a large site need not be looked through again and again while clients wait
     log.ready(site, wire)
     failure = asyncio.create_task(server.failed())
     waiting = asyncio.create_task(ended.wait())
+    done = asyncio.create_task(log.done(server))
     try:
-        await asyncio.wait({failure, waiting}, return_when=asyncio.FIRST_COMPLETED)
+        await asyncio.wait({failure, waiting, done}, return_when=asyncio.FIRST_COMPLETED)
+        if done.done():
+            await asyncio.sleep(_LINGERS)
         if failure.done() and not failure.cancelled():
             failure.result()
     finally:
         failure.cancel()
         waiting.cancel()
+        done.cancel()
         await control.close()
         await server.stop()
-    log.summary()
-    return ExitCode.GOOD
+        log.summary()
+        log.flush()
+    return ExitCode.BAD_NEWS if log.batch and log.batch.left else ExitCode.GOOD
 
 
 def _terminal_gone() -> bool:
@@ -133,45 +182,69 @@ class Log:
     def __init__(self, output: Output) -> None:
         self._output = output
         self.stages: dict[str, Stage] = {}
-        self._flushes = False  # soon
+        self.batch: Batch | None = None  # after which the server ends
+        self._last = time.monotonic()  # when something happened
+        self._texts = events.JsonTexts()
+        self._lines: list[str] = []  # that are written soon
 
     def event(self, event: Event) -> None:
-        key = str(event.who)
-        stage = stage_after(self.stages.get(key), event)
-        if stage is not None and event.who.name:
-            self.stages[key] = stage
+        self._last = time.monotonic()
+        if self.batch:
+            self.batch.happened(event)
+        name = event.who.name
+        stage = stage_after(self.stages.get(name) if name else None, event)
+        if stage is not None and name:
+            self.stages[name] = stage
         if self._output.as_json:
-            self._json(events.as_json(event, stage.value if stage else None))
+            self._json(self._texts.of(event, stage))
         else:
             what, rest = events.words(event)
-            self._line(key, what, rest, "red" if events.bad(event) else "")
+            self._line(str(event.who), what, rest, "red" if events.bad(event) else "")
+
+    async def done(self, server: Server) -> None:
+        """Returns when the batch is through, or does not go on; without a batch, never."""
+        if self.batch is None:
+            await asyncio.Event().wait()
+        while self.batch and self.batch.left:
+            await asyncio.sleep(_LOOKS)
+            if server.under_way:
+                self._last = time.monotonic()
+            if time.monotonic() - self._last > _STILL:
+                return
 
     def note(self, what: str, rest: str) -> None:
         """Something that concerns no client."""
         if self._output.as_json:
-            self._json({"event": what, "text": rest})
+            self._json(events.json_text({"event": what, "text": rest}))
         else:
             self._line("", what, rest, "")
 
     def ready(self, site: Site, wire: Wire) -> None:
         ports = wire.ports
         if self._output.as_json:
-            self._json({"event": "ready", "ports": vars(ports), "loopback": wire.loopback})
+            ready = {"event": "ready", "ports": vars(ports), "loopback": wire.loopback}
+            self._json(events.json_text(ready))
             return
         for name, segment in site.served.items():
             where = wire.outside(segment.server)
             self._line("", "segment", f"{name}: {segment.network}, server {where}", "")
-        numbers = f"DHCP {ports.dhcp}, TFTP {ports.tftp}, HTTP {ports.http}, NFS {ports.nfs}"
+        numbers = f"DHCP {ports.dhcp}, TFTP {ports.tftp}, HTTP {ports.http}"
+        numbers += f", HTTPS {ports.https}" if site.settings.https else ""
+        own = site.settings.nfs == "daskel"
+        numbers += f", NFS {ports.nfs}" if own else "; NFS by the operating system"
         self._line("", "ready", f"{len(site.clients)} clients; {numbers}; Ctrl-C ends", "green")
 
     def summary(self) -> None:
         counts = Counter(stage.value for stage in self.stages.values())
         text = ", ".join(f"{count} came to {stage}" for stage, count in counts.most_common())
+        if self.batch:
+            there = len(self.batch.clients) - len(self.batch.left)
+            left = f"; not {few(self.batch.left, 10)}" if self.batch.left else ""
+            text = f"{there} of {len(self.batch.clients)} have fetched everything{left}"
         self.note("ended", text or "no client came")
 
-    def _json(self, value: dict[str, object]) -> None:
-        line = json.dumps({"time": round(time.time(), 3), **value}, ensure_ascii=False, default=str)
-        self._write(line)
+    def _json(self, text: str) -> None:
+        self._write(f'{{"time": {time.time():.3f}, {text[1:]}')
 
     def _line(self, who: str, what: str, rest: str, colour: str) -> None:
         clock, name = time.strftime("%H:%M:%S"), f"  {who or 'daskel':<17}"
@@ -184,16 +257,16 @@ class Log:
 
     def _write(self, line: str) -> None:
         """A line now; to its reader when all that has happened at once is written."""
-        self._output.out.write(line + "\n")
-        if not self._flushes:
-            self._flushes = True
+        self._lines.append(line + "\n")
+        if len(self._lines) == 1:
             try:
-                asyncio.get_running_loop().call_soon(self._flush)
+                asyncio.get_running_loop().call_soon(self.flush)
             except RuntimeError:  # before the services run
-                self._flush()
+                self.flush()
 
-    def _flush(self) -> None:
-        self._flushes = False
+    def flush(self) -> None:
+        lines, self._lines = "".join(self._lines), []
+        self._output.out.write(lines)
         self._output.out.flush()
 
 

@@ -15,8 +15,8 @@ from rich.text import Text
 
 from daskel.cli.apply import question
 from daskel.cli.output import ExitCode, Output, agreed, counted
-from daskel.cli.rooted import Run, opened, paint, root_of
-from daskel.cli.site import json_argument, path_of, site_argument
+from daskel.cli.rooted import Run, paint, root_of, verb
+from daskel.cli.site import path_of
 from daskel.core.boot.arguments import slate_of
 from daskel.core.site.finding import did_you_mean
 from daskel.core.values import show_ago, show_size
@@ -59,18 +59,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def _verb(
     verbs: Any, name: str, text: str, run: Run, *, named: bool = True
 ) -> argparse.ArgumentParser:
-    example = next(e for e in EXAMPLE if e.split()[2] == name)
-    parser: argparse.ArgumentParser = verbs.add_parser(
-        name, help=text, description=text[:1].upper() + text[1:] + ".",
-        epilog=f"example:\n  {example}", formatter_class=argparse.RawDescriptionHelpFormatter,
-    )  # fmt: skip
+    parser = verb(verbs, EXAMPLE, name, text, run)
     if named:
         client = parser.add_argument("client", metavar="CLIENT")
         client.completer = _clients  # type: ignore[attr-defined]
         parser.add_argument("--root", help="when it has slates of several")
-    site_argument(parser)
-    json_argument(parser)
-    parser.set_defaults(run=opened(run))
     return parser
 
 
@@ -98,7 +91,7 @@ def _chosen(args: argparse.Namespace, output: Output, file: SiteFile) -> Slate |
 
 
 def _list(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:  # noqa: ARG001
-    connected = {c["client"] for c in (question(file, "connected") or {}).get("clients", [])}
+    connected = _connected(file)
     rows = [row for slate in slates_below(file.slates) if (row := _row(file, slate, connected))]
     if output.as_json:
         output.json(rows)
@@ -319,8 +312,13 @@ def _say_conflicts(output: Output, slate: Slate, both: list[tuple[str, str]], nu
 
 
 def _is_connected(file: SiteFile, slate: Slate) -> bool:
-    connected = (question(file, "connected") or {}).get("clients", [])
-    return slate.client in [client["client"] for client in connected]
+    return slate.client in _connected(file)
+
+
+def _connected(file: SiteFile) -> set[str]:
+    """Clients with a connection now, as far as the server sees it."""
+    clients = (question(file, "connected") or {}).get("clients", [])
+    return {client["client"] for client in clients if client.get("open", True)}
 
 
 def take_away(file: SiteFile, slate: Slate, how: str) -> None:

@@ -24,7 +24,7 @@ _MOST_SHOWN = 12  # paths of a list
 
 
 def edit_tree(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
-    words = [word for word in args.command_line if word != "--"] or ["/bin/sh"]
+    words = args.command_line or ["/bin/sh"]
     root = root_of(file, args.name)
     if not root.tree.is_dir():
         raise LackingError(f"{root.tree} is missing", "bring one in with: daskel root import")

@@ -4,15 +4,25 @@ from __future__ import annotations
 
 import errno
 import os
+import time
+from collections.abc import Sequence
 from dataclasses import dataclass
 
-from daskel.core.boot.files import Content, FileKind, Missing, PathRefusedError, clean_path
+from daskel.core.boot.files import (
+    Content,
+    FileKind,
+    Missing,
+    PathRefusedError,
+    clean_path,
+    nearest,
+)
 from daskel.core.boot.identity import Who
 from daskel.core.boot.loader import with_server
 from daskel.core.boot.stages import FileMissing, Waits
 from daskel.service.shared import Shared
-from daskel.system.beneath import FilesFolder
+from daskel.system.beneath import why_not
 
+_COMPARE_AGAIN = 0.05  # seconds until names are compared for another missing file
 _LARGEST_IMAGE, _MOST_IMAGES = 16 << 20, 16  # bytes of a boot loader, and how many are remembered
 
 
@@ -31,6 +41,17 @@ class Opened:
         if self.data is not None:
             return self.data[offset : offset + length]
         return os.pread(self.descriptor, length, offset)
+
+    def read_into(self, pieces: list[memoryview], offset: int) -> int:
+        """Fill the pieces one after the other, as far as the file goes; bytes read."""
+        if self.data is None:
+            return os.preadv(self.descriptor, pieces, offset)
+        begin = offset
+        for piece in pieces:
+            part = self.data[offset : offset + len(piece)]
+            piece[: len(part)] = part
+            offset += len(part)
+        return offset - begin
 
     def close(self) -> None:
         if self.descriptor >= 0:
@@ -66,17 +87,14 @@ def _open(
     if found.data is not None:
         return Opened(found.path, found.kind, len(found.data), found.data, quiet=found.quiet)
     try:
-        descriptor, size = _open_own_or_shared(shared.files, found)
+        descriptor, size, path = shared.files.find(*found.paths)
     except OSError as error:
         outside = error.errno in (errno.EXDEV, errno.EACCES, errno.EPERM)
-        reasons = {
-            errno.ENOENT: "no such file",
-            errno.EXDEV: "a link that leads out of the files folder",
-            errno.EACCES: "Daskel may not read it",
-        }
-        reason = reasons.get(error.errno or 0, (error.strerror or "cannot be opened").lower())
-        return _missing(shared, who, asked, over, reason, refused=outside)
-    opened = Opened(found.path, found.kind, size, descriptor=descriptor)
+        near = _near(shared, found.path) if error.errno == errno.ENOENT else ()
+        return _missing(shared, who, asked, over, why_not(error), refused=outside, near=near)
+    path = found.path if path == found.shared else path  # events name the client's own
+    kind = found.kind if path == found.path else shared.computed.kind_of(path)
+    opened = Opened(path, kind, size, descriptor=descriptor)
     if found.device and (image := _image(shared, opened, found.device)) is not None:
         opened.data = image
         opened.close()
@@ -99,18 +117,21 @@ def _image(shared: Shared, opened: Opened, device: str) -> bytes | None:
     return shared.images[key]
 
 
-def _open_own_or_shared(files: FilesFolder, found: Content) -> tuple[int, int]:
-    try:
-        return files.open(found.path)
-    except FileNotFoundError:
-        if not found.shared:
-            raise
-        return files.open(found.shared)
+def _near(shared: Shared, path: str) -> list[str]:
+    """For the log; not for each of a flood."""
+    now = time.monotonic()
+    if now - shared.compared < _COMPARE_AGAIN:
+        return []
+    shared.compared = now
+    return nearest(path, shared.files.names())
 
 
 def _missing(
-    shared: Shared, who: Who, asked: bytes, over: str, reason: str, *, refused: bool
-) -> NotOpened:
+    shared: Shared, who: Who, asked: bytes, over: str, reason: str, *, refused: bool,
+    near: Sequence[str] = (),
+) -> NotOpened:  # fmt: skip
+    """Names of other files are for the log alone."""
     shown = asked[:200].decode("utf-8", "backslashreplace")
-    shared.emit(FileMissing(who, shown, over, reason))
+    there = f"; there is {', '.join(near)}" if near else ""
+    shared.emit(FileMissing(who, shown, over, reason + there))
     return NotOpened(reason, refused)

@@ -2,7 +2,8 @@
 
 Run by the server as `python -m daskel.service.exporter KEEPER WORKER...`, each number a channel to
 it. All share a mount namespace of their own, so that no mount outlives them; the workers keep only
-the privileges that serving files needs.
+the privileges that serving files needs. With `shown KEEPER` everybody sees the mounts: they are for
+the operating system's NFS server.
 """
 
 from __future__ import annotations
@@ -15,6 +16,7 @@ import socket
 import sys
 from pathlib import Path
 
+from daskel.service.showing import Showing
 from daskel.service.worker import serve
 from daskel.system import privileges
 from daskel.system.channel import Message, pair, receive, send
@@ -28,10 +30,12 @@ from daskel.system.slates import Slate
 def main() -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the server ends us, by closing the channels
     signal.signal(signal.SIGTERM, signal.SIG_IGN)
-    channels = [socket.socket(fileno=int(word)) for word in sys.argv[1:]]
+    shown = sys.argv[1] == "shown"
+    channels = [socket.socket(fileno=int(word)) for word in sys.argv[2 if shown else 1 :]]
     try:
-        own_namespace()
-        can_mount = True
+        if not shown:
+            own_namespace()
+        can_mount = os.geteuid() == 0
     except OSError:
         can_mount = False
     helped: list[socket.socket] = []
@@ -48,13 +52,14 @@ def main() -> None:
         helped.append(ours)
     for channel in channels[1:]:
         channel.close()
-    keep(channels[0], helped, can_mount)
+    keep(channels[0], helped, Keeper(shown), can_mount)
 
 
-def keep(server: socket.socket, workers: list[socket.socket], can_mount: bool) -> None:
+def keep(
+    server: socket.socket, workers: list[socket.socket], keeper: Keeper, can_mount: bool
+) -> None:
     """Make and take away views for the server, and find files for the workers, one request after
     the other; ends with the server."""
-    keeper = Keeper()
     send(server, {"can_mount": can_mount})
     waiting = selectors.DefaultSelector()
     for end in (server, *workers):
@@ -102,15 +107,22 @@ def _find(worker: socket.socket, asked: Message) -> None:
 
 
 class Keeper:
+    def __init__(self, shown: bool) -> None:
+        self._showing = Showing() if shown else None
+
     def do(self, asked: Message) -> Message:
         if asked["do"] == "versions":
             return self._versions(RootFolder(Path(asked["roots"]), asked["path"]))
+        if asked["do"] == "show" and self._showing:
+            return self._showing.show(asked)
         slate = Slate(Path(asked["slates"]), asked["root"], asked["client"])
         if asked["do"] == "open":
             return self._open(slate, asked)
         if asked["do"] == "begun":
             slate.begin(fresh=asked["fresh"])
             return {}
+        if self._showing:
+            self._showing.close(slate)
         slate.close()
         if asked["do"] == "wipe":
             slate.wipe()
@@ -131,12 +143,8 @@ class Keeper:
             return {"none": True}
         if state and state.wipe and asked["booting"]:
             return {"wipe": True}
-        version = state.version if state else asked["version"]
-        base = RootFolder(Path(asked["roots"]), asked["path"]).version(version)
-        if not base.is_dir():
-            return {"error": f"version {version} of the root {slate.root} is gone: {base}"}
-        if slate.view not in mounted_below(slate.folder):
-            slate.open(base, version, asked["own"])
+        root = RootFolder(Path(asked["roots"]), asked["path"])
+        version = slate.show(root, asked["own"], mounted_below(slate.folder))
         return {"folder": str(slate.view), "upper": str(slate.upper), "version": version}
 
 

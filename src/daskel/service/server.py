@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import logging
+import ssl
 import time
 from collections.abc import Callable, Collection, Mapping
 from ipaddress import IPv4Address
@@ -18,6 +19,7 @@ from daskel.service import sockets
 from daskel.service.dhcp import DhcpService
 from daskel.service.exports import Exports
 from daskel.service.http import HttpService
+from daskel.service.kernel import KernelExports
 from daskel.service.nfs import NfsService
 from daskel.service.others import OtherServers
 from daskel.service.portmap import PortMapper
@@ -39,11 +41,16 @@ class Server:
 
     def __init__(
         self, site: Site, files: Path, roots: Path, slates: Path, state: Path, wire: Wire,
-        emit: Callable[[Event], None],
+        emit: Callable[[Event], None], tls: ssl.SSLContext | None = None,
     ) -> None:  # fmt: skip
         self._sockets = _listening(site)
         self._shared = Shared(site, Store(state), FilesFolder(files), wire, emit)
-        self.exports = Exports(self._shared, roots, slates, state)
+        own = site.settings.nfs == "daskel"
+        self.exports = (
+            Exports(self._shared, roots, slates, state)
+            if own
+            else KernelExports(self._shared, roots, slates)
+        )
         self._simple: list[DhcpService | TftpService | OtherServers] = []
         self._streams: list[HttpService | NfsService | PortMapper] = []
         self._tasks: list[asyncio.Task[None]] = []
@@ -52,9 +59,12 @@ class Server:
             self._simple.append(OtherServers(self._shared, _alone_on(site)))
         for server in servers(site):
             self._simple.append(TftpService(self._shared, server))
-            self._streams.append(NfsService(self.exports, server, wire))
-            self._map_ports(server)
+            if isinstance(self.exports, Exports):
+                self._streams.append(NfsService(self.exports, server, wire))
+                self._map_ports(server)
         self._streams.append(HttpService(self._shared))
+        if tls:
+            self._streams.append(HttpService(self._shared, tls))
         self.exports.confine()
 
     def _map_ports(self, server: IPv4Address) -> None:
@@ -89,6 +99,12 @@ class Server:
         """Addresses that somebody else was found to have."""
         return self._shared.leases.aside(time.time())
 
+    @property
+    def under_way(self) -> int:
+        """Files that are being sent now."""
+        sending = [*self._simple, *self._streams]
+        return sum(s.under_way for s in sending if isinstance(s, (TftpService, HttpService)))
+
     async def start(self) -> None:
         await self.exports.serve()
         for stream in self._streams:
@@ -114,7 +130,8 @@ class Server:
 
 def _listening(site: Site) -> dict[str, tuple[str | None, ...]]:
     """What the sockets of a site depend on."""
-    folders = {"": (site.settings.roots, site.settings.slates)}
+    said = site.settings
+    folders = {"": (said.roots, said.slates, said.nfs, str(said.https))}
     return folders | {
         n: (str(s.server), s.interface, s.dhcp, s.shares, str(s.relays))
         for n, s in site.served.items()

@@ -11,6 +11,7 @@ from ipaddress import IPv4Address
 
 from daskel.core.boot.address import Lease, Leases
 from daskel.core.boot.answer import Answers
+from daskel.core.boot.datagrams import Datagrams
 from daskel.core.boot.files import Files
 from daskel.core.boot.identity import Who, by_address, by_mac
 from daskel.core.boot.once import Assignments
@@ -49,8 +50,9 @@ class Shared:
         self.on_boot: list[
             Callable[[str], None]
         ] = []  # with the MAC address of a client that begins anew
-        self.on_event: list[Callable[[Event], None]] = []
+        self.on_event: dict[type[Event], Callable[[Event], None]] = {}
         self.images: dict[tuple[object, ...], bytes | None] = {}  # kept by `content`
+        self.compared = float("-inf")  # when names were compared for a missing file
         self.lobby = store.lobby()
         self.once = Assignments(site, store.once())
         self.leases: Leases = store.load()
@@ -64,6 +66,7 @@ class Shared:
         self.site = site
         self.computed = Files(site, self.wire.ports)
         self.answers = Answers(site, self.leases, self.wire.ports)
+        self.datagrams = Datagrams(self.answers)
         self.known = {bytes.fromhex(mac.replace(":", "")) for mac in site.by_mac}
 
     def emit(self, event: Event) -> None:
@@ -73,7 +76,7 @@ class Shared:
             if event.firmware and event.who.name and event.who.mac:
                 for begins in self.on_boot:
                     begins(event.who.mac)
-        for listens in self.on_event:
+        if listens := self.on_event.get(type(event)):
             listens(event)
         changed = self.once.happened(event)
         if changed is not None and event.who.name:

@@ -16,9 +16,12 @@ from daskel.core.boot.files import (
     Files,
     Missing,
     PathRefusedError,
+    by_folded,
     clean_path,
+    nearest,
 )
 from daskel.core.boot.identity import Who
+from daskel.core.boot.kernel import exports_text
 from daskel.core.boot.loader import Entry, built_in, config_mac, configuration, with_server
 from daskel.core.boot.segments import of_peer
 from daskel.core.boot.stages import (
@@ -227,3 +230,38 @@ def test_the_practice_wire_leads_there_and_back(demo_site: Site) -> None:
     assert of_peer(demo_site, server, IPv4Address("10.61.10.140")) == "boathouse"
     assert of_peer(demo_site, server, IPv4Address("10.99.0.1")) == "tideroom"
     assert Wire().outside(server) == "10.61.8.1"
+
+
+NAMES = ["notebook/vmlinuz", "rescue/vmlinuz", "rescue/initrd.img", "Loader/A.img", "loader/a.img"]
+NEAR = [
+    ("notebook/vmlinux", ["notebook/vmlinuz"]),
+    ("vmlinuz", ["notebook/vmlinuz", "rescue/vmlinuz"]),
+    ("rescue/inird.img", ["rescue/initrd.img"]),
+    ("else/where", []),
+]
+
+
+@pytest.mark.parametrize(("path", "expected"), NEAR)
+def test_nearest_names(path: str, expected: list[str]) -> None:
+    assert nearest(path, NAMES) == expected
+
+
+def test_names_without_upper_and_lower_case() -> None:
+    folded = by_folded(NAMES)
+    assert folded["rescue/vmlinuz"] == "rescue/vmlinuz"
+    assert "loader/a.img" not in folded, "two are the same then"
+
+
+def test_the_exports_file_of_the_operating_system() -> None:
+    text = exports_text({"/run/a b": (["10.61.8.22", "10.61.8.21"], True), "/run/c": ([], False)})
+    comment, line = text.splitlines()
+    assert comment.startswith("#"), "and nothing for a path that nobody may have"
+    path, one, two = line.split(" ")
+    assert path == r'"/run/a\040b"' and one.startswith("10.61.8.21(rw,sync,no_root_squash")
+    assert one.partition("fsid=")[2] == two.partition("fsid=")[2] != "", "the same file system"
+    assert (
+        exports_text({"/run/a b": (["10.61.8.21"], False)})
+        .splitlines()[1]
+        .split(",")[0]
+        .endswith("(ro")
+    )

@@ -173,6 +173,12 @@ def test_the_demo_site_is_good() -> None:
     assert not check(site_from(DEMO))
 
 
+def test_a_limit_that_nobody_keeps_to() -> None:
+    text = SEGMENT + '[site]\nnfs = "kernel"\n[root.r]\nsize = "1 GiB"\n'
+    (finding,) = without_notes(check(site_from(text)))
+    assert "no limit with nfs" in finding.problem and finding.severity is Severity.WARNING
+
+
 def test_what_nobody_uses() -> None:
     text = """[root.r]
 [loadout.x]

@@ -7,9 +7,10 @@ A machine's firmware, boot loader and operating system present different client 
 from __future__ import annotations
 
 from collections.abc import Collection, Container, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from enum import Enum
 from ipaddress import IPv4Address
+from typing import NamedTuple
 from zlib import crc32
 
 from daskel.core.site.model import Segment
@@ -26,8 +27,7 @@ class LeaseState(Enum):
     DECLINED = "declined"
 
 
-@dataclass(frozen=True, slots=True)
-class Lease:
+class Lease(NamedTuple):
     """One address and the machine that has it, had it, or said that it is taken."""
 
     address: IPv4Address
@@ -45,32 +45,38 @@ class Leases:
     """All leases of one server, found by address and by machine. One lease per address."""
 
     def __init__(self, leases: Collection[Lease] = ()) -> None:
-        self._by_address: dict[IPv4Address, Lease] = {}
+        self._by_address: dict[int, Lease] = {}  # numbers are found much sooner than addresses
         self._by_machine: dict[tuple[str, str], Lease] = {}
         for lease in leases:
             self.put(lease)
 
     def put(self, lease: Lease) -> None:
-        before = self._by_address.get(lease.address)
+        number = int(lease.address)
+        before = self._by_address.get(number)
         if before and before.mac != lease.mac:
             self._by_machine.pop((before.segment, before.mac), None)
-        self._by_address[lease.address] = lease
+        self._by_address[number] = lease
         if lease.state is not LeaseState.DECLINED:
             self._by_machine[(lease.segment, lease.mac)] = lease
         else:
             self._by_machine.pop((lease.segment, lease.mac), None)
 
     def at(self, address: IPv4Address) -> Lease | None:
-        return self._by_address.get(address)
+        return self._by_address.get(int(address))
 
     def of(self, segment: str, mac: str) -> Lease | None:
         return self._by_machine.get((segment, mac))
 
     def machine_at(self, address: IPv4Address, now: float) -> str | None:
         """The MAC address of the machine that has `address` now."""
-        lease = self._by_address.get(address)
+        lease = self.at(address)
         has = (LeaseState.BOUND, LeaseState.ELSEWHERE)
         return lease.mac if lease and lease.state in has and lease.holds(now) else None
+
+    def held(self, now: float) -> list[Lease]:
+        """Those of machines that have their address now."""
+        has = (LeaseState.BOUND, LeaseState.ELSEWHERE)
+        return [le for le in self._by_machine.values() if le.state in has and le.holds(now)]
 
     def architecture_of(self, mac: str) -> int | None:
         """The architecture type that a machine's firmware sent last, on any segment."""
@@ -98,7 +104,7 @@ class Leases:
 
     def free_for(self, address: IPv4Address, mac: str, now: float) -> bool:
         """No other machine holds it, and nobody said that it is taken."""
-        lease = self._by_address.get(address)
+        lease = self.at(address)
         if lease is None or not lease.holds(now):
             return True
         return lease.mac == mac and lease.state is not LeaseState.DECLINED
@@ -163,4 +169,4 @@ def _pool_from(segment: Segment, start: int) -> Iterator[IPv4Address]:
 
 
 def offered(lease: Lease, now: float) -> Lease:
-    return replace(lease, state=LeaseState.OFFERED, expires=now + OFFER_TIME)
+    return lease._replace(state=LeaseState.OFFERED, expires=now + OFFER_TIME)

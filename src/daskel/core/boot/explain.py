@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from daskel.core.boot.answer import DISK_BOOT, Answers
-from daskel.core.boot.arguments import compose, export_path, nfs_root, slate_rule
+from daskel.core.boot.arguments import compose, mount_path, nfs_root, slate_rule
 from daskel.core.boot.bootfile import BootFile
 from daskel.core.boot.files import client_paths, grub_text, written_text
 from daskel.core.boot.identity import Who
@@ -180,13 +180,14 @@ def _boot(
     ]
     if loadout.root:
         origin = site.origin(*place, "root")
+        path = mount_path(site, found, loadout.root)
         steps.append(
             Step(
                 "Root filesystem",
                 (
                     Line("root", loadout.root, origin),
-                    Line("mounted as", f"{segment.server}:{export_path(loadout.root)}", None),
-                    Line("option 17", nfs_root(segment, loadout.root, ports), None),
+                    Line("mounted as", f"{segment.server}:{path}", None),
+                    Line("option 17", nfs_root(site, found, segment, loadout.root, ports), None),
                     _writing(site, found, loadout.root),
                 ),
             )

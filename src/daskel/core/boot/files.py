@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
+from difflib import get_close_matches
 from enum import Enum
 from ipaddress import IPv4Address
 
@@ -34,6 +35,8 @@ from daskel.core.site.model import File, Site
 from daskel.core.site.positions import Origin
 
 PATH_LIMIT = 1024  # bytes
+_MOST_NEAR = 3  # names that are said to be near
+_MOST_COMPARED = 300  # names: each takes a few microseconds
 
 
 class PathRefusedError(ValueError):
@@ -61,6 +64,11 @@ class Content:
     quiet: bool = False  # asked for every few seconds: nothing to say about it
     device: str = ""  # a boot loader's image: the server that is to be written into it
     shared: str = ""  # the path instead, where there is no such file of the client's own
+
+    @property
+    def paths(self) -> list[str]:
+        """Where it may be on the disk, the best place first."""
+        return [path for path in (self.path, self.shared) if path]
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,6 +101,27 @@ def clean_path(asked: bytes) -> str:
     return "/".join(parts)
 
 
+def by_folded(names: Collection[str]) -> dict[str, str]:
+    """Names by how they are without upper and lower case: old firmware writes as it likes. Of
+    several that are the same then, none."""
+    found: dict[str, str] = {}
+    several: set[str] = set()
+    for name in names:
+        folded = name.casefold()
+        if found.setdefault(folded, name) != name:
+            several.add(folded)
+    return {folded: name for folded, name in found.items() if folded not in several}
+
+
+def nearest(path: str, names: Collection[str]) -> list[str]:
+    """What was perhaps meant: the same name in another folder, or nearly the same in this one."""
+    folder, _, last = path.rpartition("/")
+    elsewhere = [name for name in names if name.rpartition("/")[2] == last]
+    beside = [name for name in names if name.rpartition("/")[0] == folder]
+    near = get_close_matches(path, beside[:_MOST_COMPARED], n=_MOST_NEAR, cutoff=0.75)
+    return list(dict.fromkeys([*elsewhere, *near]))[:_MOST_NEAR]
+
+
 class Files:
     """The files of one site that are computed, and what the others are. Made once per site."""
 
@@ -109,6 +138,12 @@ class Files:
                 else:
                     self._patterns.setdefault(path, (pattern, name))
 
+    @property
+    def written(self) -> Iterator[tuple[str, str, str | None]]:
+        """Every path of the site file's own files: its pattern, and the client that it is for."""
+        for path, (pattern, name) in self._patterns.items():
+            yield path, pattern, name
+
     def content(self, segment: str, path: str, who: Who, over: str) -> Content | Missing:
         """What the one who asks for `path` (clean) on `segment` gets, `over` tftp or http.
 
@@ -120,7 +155,7 @@ class Files:
         if path in self._patterns:
             return self._written(segment, path, who)
         shared = self._shared(path)
-        kind = self._kind(shared or path)
+        kind = self.kind_of(shared or path)
         loads = kind is FileKind.LOADER
         device = devices(self.site.segments[segment], self._ports)[over] if loads else ""
         return Content(path, kind, shared=shared, device=device)
@@ -174,7 +209,8 @@ class Files:
             return Missing(path, str(error))
         return Content(path, FileKind.CONFIGURATION, text.encode())
 
-    def _kind(self, path: str) -> FileKind:
+    def kind_of(self, path: str) -> FileKind:
+        """What a file on the disk is to those who boot from it."""
         if path in {f"{FOLDER}/{image}" for image in IMAGES.values()}:
             return FileKind.LOADER
         if path in self._kernels:

@@ -12,6 +12,7 @@ from daskel.core.site.positions import Origin
 _DISK = re.compile(r"(?:/dev/(?!nfs|ram|zram|fuse|shm)|UUID=|LABEL=|PARTUUID=|PARTLABEL=)")
 _MAKES = {3: "x86", 62: "x86", 40: "arm", 183: "arm64", 243: "riscv", 258: "loongarch"}
 _RELEASE = re.compile(rb"Linux version ([^\s\0]+)")
+_BEGINS = re.compile(rb"\d[\w.+~-]*")  # a release, at the beginning of the version
 
 
 @dataclass(frozen=True, slots=True)
@@ -146,8 +147,8 @@ def kernel_release(data: bytes) -> str | None:
     """The release of a kernel image (Linux, Documentation/arch/x86/boot.rst, kernel_version)."""
     if data[0x202:0x206] == b"HdrS":
         at = int.from_bytes(data[0x20E:0x210], "little") + 0x200
-        words = data[at : data.find(b"\0", at)].split()
-        return words[0].decode("ascii", "replace") if words else None
+        match = _BEGINS.match(data, at)
+        return match[0].decode("ascii") if match else None
     match = _RELEASE.search(data)
     return match[1].decode("ascii", "replace") if match else None
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Collection
 from dataclasses import dataclass
 
-from daskel.core.boot.files import FileKind
-from daskel.core.boot.stages import Addressed, Event, FileSent, Seen
+from daskel.core.boot.fetched import Fetched
+from daskel.core.boot.stages import Event, Seen
 from daskel.core.site.model import Site
 
 
@@ -24,7 +24,7 @@ class Assignments:
 
     def __init__(self, site: Site, assigned: Collection[Once] = ()) -> None:
         self._site = site
-        self._fetched: dict[str, set[str]] = {}
+        self._fetched = Fetched()
         self.running = {once.client: once.boot for once in assigned if once.running}
         site.once.update({once.client: once.boot for once in assigned if not once.running})
 
@@ -34,7 +34,7 @@ class Assignments:
         self._site = site
 
     def set(self, client: str, boot: str | None) -> None:
-        self._fetched.pop(client, None)
+        self._fetched.forget(client)
         self._site.once.pop(client, None)
         if boot is not None:
             self._site.once[client] = boot
@@ -48,22 +48,9 @@ class Assignments:
             waiting = self._site.once.get(client)
             return [Once(client, waiting)] if waiting else []
         boot = self._site.once.get(client)
-        if boot is None or not self._complete(client, boot, event):
+        loadout = self._site.loadouts.get(boot or "")
+        if boot is None or loadout is None or not self._fetched.all_of([loadout], event):
             return None
         self.set(client, None)
         self.running[client] = boot
         return [Once(client, boot, running=True)]
-
-    def _complete(self, client: str, boot: str, event: Event) -> bool:
-        loadout = self._site.loadouts.get(boot)
-        if loadout is None:
-            return False
-        if loadout.boot == "local":  # nothing is fetched: the firmware has been told
-            return isinstance(event, Addressed) and event.firmware
-        if not isinstance(event, FileSent):
-            return False
-        if event.kind is FileKind.CONFIGURATION:
-            self._fetched[client] = set()
-        fetched = self._fetched.setdefault(client, set())
-        fetched.add(event.path)
-        return {loadout.kernel, *loadout.initrd} <= fetched

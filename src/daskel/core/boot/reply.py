@@ -125,7 +125,7 @@ class Replies:
             named = site.origin("client", q.who.name)
             settings.append(Setting(Code.HOST_NAME, q.who.name.encode(), named))
         if found.loadout and found.loadout.root and found.loadout_name:
-            root = nfs_root(site.segments[q.segment], found.loadout.root, self.ports)
+            root = nfs_root(site, found, site.segments[q.segment], found.loadout.root, self.ports)
             origin = site.origin("loadout", found.loadout_name, "root")
             settings.append(Setting(Code.ROOT_PATH, root.encode(), origin))
         return settings

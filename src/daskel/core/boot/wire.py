@@ -16,11 +16,12 @@ class Ports:
     nfs: int = 2049
     pxe: int = 4011
     portmap: int = 111
+    https: int = 443
 
     @classmethod
     def from_base(cls, base: int) -> Ports:
         """The standard ports, moved up by `base`, so that no privilege is needed."""
-        ports = (cls.dhcp, cls.tftp, cls.http, cls.nfs, cls.pxe, cls.portmap)
+        ports = (cls.dhcp, cls.tftp, cls.http, cls.nfs, cls.pxe, cls.portmap, cls.https)
         return cls(*(port + base for port in ports))
 
 

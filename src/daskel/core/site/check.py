@@ -19,6 +19,7 @@ def check(site: Site, only: Collection[str] | None = None) -> list[Finding]:
     return [
         *_segments(site),
         *_loadouts(site),
+        *_limits(site),
         *_clients(site, found),
         *_duplicates(site),
         *_pool_sizes(site),
@@ -28,6 +29,16 @@ def check(site: Site, only: Collection[str] | None = None) -> list[Finding]:
 
 def _error(site: Site, path: tuple[str | int, ...], problem: str, remedy: str) -> Finding:
     return Finding(Severity.ERROR, site.positions.of(path), problem, remedy)
+
+
+def _limits(site: Site) -> Iterator[Finding]:
+    """What the operating system's NFS server does not keep to."""
+    for name, root in site.roots.items():
+        if site.settings.nfs == "kernel" and root.size is not None:
+            origin = site.positions.of(("root", name, "size"))
+            problem = 'a slate has no limit with nfs = "kernel"'
+            remedy = "set a quota for the folder of slates, or leave one of the two out"
+            yield Finding(Severity.WARNING, origin, problem, remedy)
 
 
 def _unused(site: Site) -> Iterator[Finding]:

@@ -33,9 +33,9 @@ def differences(before: Site, after: Site) -> list[Change]:
 def _site(before: Site, after: Site) -> Iterator[str]:
     """Folders, and the rest of [site] that is no layer."""
     was, becomes = before.settings.model_dump(), after.settings.model_dump()
-    for key in ("name", "files", "roots", "slates", "state"):
+    for key in ("name", "files", "roots", "slates", "nfs", "https", "state", "tftp_window"):
         if was[key] != becomes[key]:
-            yield f"site: {key} {was[key]} -> {becomes[key]}"
+            yield f"site: {key.replace('_', '-')} {was[key]} -> {becomes[key]}"
 
 
 def _segments(before: Site, after: Site) -> Iterator[str]:

@@ -211,11 +211,21 @@ class LayerTable(Table):
     boot_file: BootFiles = {}  # by the name of a [firmware] or an architecture; or `default`
 
 
+class Https(Table):
+    """Files in PEM form, relative to the site file; the key without a password."""
+
+    certificate: str
+    key: str
+
+
 class SiteTable(LayerTable):
     name: str = "Daskel"
     files: str = "files"
     roots: str = "/srv/daskel/roots"
     slates: str = "/srv/daskel/slates"
+    nfs: Literal["daskel", "kernel"] = "daskel"  # whose NFS server
+    tftp_window: int = Field(16, ge=1, le=128)  # blocks; more overruns the buffers of most firmware
+    https: Https | None = None  # the same files as over HTTP, also over HTTPS
     state: str = "/var/lib/daskel/state.db"
     loaders: tuple[Literal["bios", "uefi-x64", "uefi-arm64"], ...] = ("bios", "uefi-x64")
 

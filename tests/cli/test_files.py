@@ -1,0 +1,119 @@
+"""`daskel files`: listed, shown as one client gets them, added from a folder or an ISO image."""
+
+from __future__ import annotations
+
+import gzip
+import json
+from functools import partial
+from io import BytesIO
+from pathlib import Path
+
+import pycdlib
+import pytest
+
+from daskel.rehearse.fetch import BootError, get_address, tftp_get
+from daskel.rehearse.firmware import LOADER, SYSTEM
+from tests.conftest import SERVER, Serve, daskel
+
+CONFIGURATION = "loader/02:61:08:00:00:01.cfg"
+
+
+def kernel() -> bytes:
+    """As much of one as its release is read from."""
+    head = bytearray(0x400)
+    head[0x202:0x206], head[0x20E:0x210] = b"HdrS", (0x100).to_bytes(2, "little")
+    return bytes(head[:0x300]) + b"6.1.0-demo (made up)\0" + bytes(100)
+
+
+def initrd() -> bytes:
+    packed = b""
+    for name in (b"init\0", b"TRAILER!!!\0"):
+        fields = [0] * 11 + [len(name), 0]
+        packed += b"070701" + b"".join(b"%08x" % field for field in fields) + name
+        packed += bytes(-len(packed) % 4)
+    return gzip.compress(packed)
+
+
+def test_what_is_shown_is_what_is_sent(demo_folder: Path, serve: Serve) -> None:
+    shown = daskel("files", "show", CONFIGURATION, "--as", "tide-01", cwd=demo_folder)
+    assert shown.returncode == 0 and "from what it boots" in shown.stderr
+    serving = serve(demo_folder)
+    own = get_address(serving.wire, SERVER, SYSTEM, "02:61:08:00:00:01", 1).yiaddr
+    get = partial(tftp_get, serving.wire, own, SERVER, face=LOADER)
+    port = f"port={serving.wire.ports.nfs},"
+    assert get(CONFIGURATION).decode().replace(port, "port=2049,") == shown.stdout
+    loud = get("NOTEBOOK\\VMLINUZ")
+    assert loud == (demo_folder / "files/notebook/vmlinuz").read_bytes()
+    assert serving.wait_for("file-sent", path="notebook/vmlinuz")["kind"] == "kernel"
+    with pytest.raises(BootError, match=r"no such file \(error 1\)"):
+        get("notebook/vmlinux")
+    missing = serving.wait_for("file-missing", path="notebook/vmlinux")
+    assert missing["reason"] == "no such file; there is notebook/vmlinuz", "for the log alone"
+
+
+SHOWN = [
+    (("notebook/VMLINUZ",), 0, '"what": "kernel", "size": 300000'),
+    (("boards/02-61-0a-00-00-01/cmdline.txt", "--as", "buoy-1"), 0, '"from": "daskel.toml:86:7"'),
+    (("notebook/vmlinux",), 1, "there is notebook/vmlinuz"),
+    (("vmlinuz",), 1, "there is catalogue/vmlinuz, notebook/vmlinuz"),
+    (("../daskel.toml",), 1, "nobody gets ../daskel.toml: a path with .."),
+    (("x", "--as", "tide-1"), 2, "did you mean"),
+]
+
+
+@pytest.mark.parametrize(("words", "code", "said"), SHOWN)
+def test_show(demo_folder: Path, words: tuple[str, ...], code: int, said: str) -> None:
+    done = daskel("files", "show", *words, "--json", cwd=demo_folder)
+    assert done.returncode == code and said in done.stdout + done.stderr, done
+
+
+def test_list(demo_folder: Path) -> None:
+    rows = json.loads(daskel("files", "list", "--json", cwd=demo_folder).stdout)
+    by_path = {row["path"]: row for row in rows}
+    assert by_path["notebook/vmlinuz"] == {
+        "path": "notebook/vmlinuz", "size": 300000, "what": "kernel", "from": "the disk"
+    }  # fmt: skip
+    assert by_path["loader/{{ client.mac }}.cfg"]["what"] == "for 22 clients"
+    mine = json.loads(daskel("files", "list", "--as", "buoy-1", "--json", cwd=demo_folder).stdout)
+    assert "boards/02-61-0a-00-00-01/cmdline.txt" in {row["path"] for row in mine}
+
+
+def test_links_that_nobody_gets(demo_folder: Path) -> None:
+    (demo_folder / "files/out").symlink_to("../daskel.toml")
+    (demo_folder / "files/gone").symlink_to("nothing")
+    rows = json.loads(daskel("files", "list", "--json", cwd=demo_folder).stdout)
+    found = {row["path"]: row["from"] for row in rows if row["what"] == "nobody gets it"}
+    assert found == {"out": "a link that leads out of the files folder", "gone": "no such file"}
+    shown = daskel("files", "show", "out", cwd=demo_folder)
+    assert shown.returncode == 1 and "leads out of the files folder" in shown.stderr
+    assert "Skerry" not in shown.stdout
+
+
+def iso(path: Path) -> None:
+    image = pycdlib.PyCdlib()
+    image.new(rock_ridge="1.09")
+    for name, data in (("vmlinuz", kernel()), ("initrd", initrd()), ("notes", b"text")):
+        image.add_fp(BytesIO(data), len(data), f"/{name.upper()}.;1", rr_name=name)
+    image.write(str(path))
+    image.close()
+
+
+def test_add_from_an_iso_image_and_a_folder(demo_folder: Path) -> None:
+    iso(demo_folder / "live.iso")
+    made = daskel("files", "add", "live", "live.iso", cwd=demo_folder)
+    assert made.returncode == 0, made
+    assert "kernel live/vmlinuz: 6.1.0-demo" in made.stdout and "initrd live/initrd" in made.stdout
+    assert "daskel loadout add live kernel=live/vmlinuz initrd=live/initrd" in made.stdout
+    assert (demo_folder / "files/live/vmlinuz").read_bytes() == kernel()
+    again = daskel("files", "add", "live", "files/notebook", cwd=demo_folder)
+    assert again.returncode == 2 and "is there already" in again.stderr
+    words = ("files", "add", "live", "files/notebook", "--replace", "--yes", "--json")
+    assert json.loads(daskel(*words, cwd=demo_folder).stdout)["files"] == 2
+    assert sorted(path.name for path in (demo_folder / "files/live").iterdir()) == [
+        "initrd.img",
+        "vmlinuz",
+    ]
+    (demo_folder / "bad.iso").write_bytes(b"x" * 100_000)
+    bad = daskel("files", "add", "other", "bad.iso", cwd=demo_folder)
+    assert bad.returncode == 1 and "Traceback" not in bad.stderr
+    assert not [path for path in (demo_folder / "files").iterdir() if "other" in path.name]

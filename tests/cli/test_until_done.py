@@ -1,0 +1,53 @@
+"""`daskel serve --until-done`: one batch of clients, and the server ends by itself."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from daskel.rehearse.fetch import get_address, tftp_get
+from daskel.rehearse.firmware import LOADER, SYSTEM
+from tests.conftest import SERVER, Serve, Serving, daskel
+
+MACS = {"tide-01": "02:61:08:00:00:01", "tide-02": "02:61:08:00:00:02"}
+
+
+def boots(serving: Serving, name: str, *, whole: bool = True) -> None:
+    own = get_address(serving.wire, SERVER, SYSTEM, MACS[name], 1).yiaddr
+    files = (f"loader/{MACS[name]}.cfg", "rescue/vmlinuz", "rescue/initrd.img")
+    for path in files if whole else files[:2]:
+        tftp_get(serving.wire, own, SERVER, path, LOADER)
+
+
+@pytest.fixture
+def batch(demo_folder: Path, serve: Serve) -> Serving:
+    for name in MACS:
+        daskel("assign", name, "rescue", "--yes", cwd=demo_folder)
+    return serve(demo_folder, more=("--until-done", "tide-01,tide-02"))
+
+
+def test_it_ends_when_all_have_everything(batch: Serving) -> None:
+    boots(batch, "tide-01")
+    boots(batch, "tide-02", whole=False)
+    assert batch.process.poll() is None
+    boots(batch, "tide-02")
+    assert batch.process.wait(30) == 0
+    assert batch.events("ended")[-1]["text"] == "2 of 2 have fetched everything"
+
+
+def test_one_that_is_ended_before(batch: Serving) -> None:
+    boots(batch, "tide-01")
+    batch.wait_for("file-sent", path="rescue/initrd.img")
+    assert batch.stop() == 1
+    assert batch.events("ended")[-1]["text"] == "1 of 2 have fetched everything; not tide-02"
+
+
+def test_who_is_meant(demo_folder: Path, serve: Serve) -> None:
+    done = daskel("serve", "--until-done", "tide-1", "--loopback", "61000", cwd=demo_folder)
+    assert done.returncode == 2 and "did you mean tide-1" in done.stderr
+    whole = serve(demo_folder, more=("--until-done", "lib"))
+    assert whole.stop() == 1
+    assert "0 of 4 have fetched everything" in whole.events("ended")[-1]["text"]
+    roots = "the roots of lib-01, lib-02, lib-03 and 1 more are on this server"
+    assert roots in whole.events("warning")[0]["text"]
