@@ -19,7 +19,7 @@ check: .venv/installed
 
 bench: .venv/installed
 	$(BIN)/python bench/tftp.py
-	$(BIN)/python bench/http.py
+	$(BIN)/python bench/http_files.py
 	$(BIN)/python bench/dhcp.py
 	$(BIN)/python bench/nfs.py
 	$(BIN)/python bench/site.py

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -242,3 +243,22 @@ def test_a_full_slate(root: Path) -> None:
     usage.count()
     assert usage.used < 40_000
     export.close()
+
+
+def test_a_name_is_looked_up_anew_when_its_folder_has_changed(
+    root: Path, opened: Opened, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(exporting, "_SETTLED", -10.0)  # seconds: remembered at once
+    export = opened(root)
+    etc = export.find("etc")
+    before = export.find("etc/greeting")
+    monkeypatch.setattr(export._finder, "body", None)
+    assert export.lookup(etc, b"greeting", ROOT)[0] == before, "what was found is remembered"
+    monkeypatch.undo()
+    time.sleep(0.05)  # the file system's clock moves on
+    (root / "etc/new").write_bytes(b"new")
+    (root / "etc/new").rename(root / "etc/greeting")
+    now = export.find("etc/greeting")
+    assert now != before and read(export, now) == b"new"
+    (root / "etc/greeting").unlink()
+    assert status_of(lambda: export.lookup(etc, b"greeting", ROOT)) is Status.NOENT

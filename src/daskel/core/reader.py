@@ -34,7 +34,23 @@ class Reader:
 
     def number(self, size: int) -> int:
         """An unsigned big-endian number of `size` bytes."""
-        return int.from_bytes(self.take(size), "big")
+        start = self.position
+        end = start + size
+        if end > self._end:
+            raise self.fail(f"{size} bytes wanted, {self.left} are left")
+        self.position = end
+        return int.from_bytes(self._data[start:end], "big")
+
+    def opaque(self, limit: int) -> bytes:
+        """Data of at most `limit` bytes behind its length, filled up to four (RFC 4506 4.10)."""
+        start = self.position + 4
+        length = int.from_bytes(self._data[start - 4 : start], "big")
+        end = start + length
+        behind = end + -length % 4
+        if length > limit or behind > self._end:
+            raise self.fail(f"opaque data of {length} bytes, {limit} at most, {self.left} are left")
+        self.position = behind
+        return self._data[start:end]
 
     def rest(self) -> bytes:
         return self.take(self.left)

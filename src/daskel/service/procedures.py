@@ -41,7 +41,8 @@ class WhenOnDisk:
     descriptor: int  # may be closed by the export's next call
 
 
-Reply = bytes | FileData | WhenOnDisk
+Pieces = tuple[bytes, ...]  # results in pieces, so that what was read is not copied once more
+Reply = bytes | Pieces | FileData | WhenOnDisk
 Find = Callable[[bytes], Export]  # the export of a handle; raises NfsError
 # Changes at each start: a client that sees another one sends again what was not committed.
 VERIFIER = time.time_ns().to_bytes(8, "big")
@@ -106,7 +107,7 @@ def _read(call: Call, arguments: Reader, find: Find) -> Reply:
     except OSError:
         raise NfsError(Status.IO) from None
     head = results.read_head(attributes, len(data), end=end)
-    return b"".join((head, data, bytes(-len(data) % 4)))
+    return head, data, bytes(-len(data) % 4)
 
 
 def _write(call: Call, arguments: Reader, find: Find) -> Reply:

@@ -11,7 +11,16 @@ from collections.abc import Awaitable, Callable
 
 from daskel.core.nfs import mount, nfs3
 from daskel.core.nfs.replays import REPEATABLE, Replays
-from daskel.core.nfs.rpc import Call, Records, Refusal, mark, parse_call, refuse, success
+from daskel.core.nfs.rpc import (
+    Call,
+    Records,
+    Refusal,
+    mark,
+    marked_success,
+    parse_call,
+    refuse,
+    success,
+)
 from daskel.core.reader import MalformedError
 from daskel.service.procedures import FileData, Find, WhenOnDisk, carry_out
 
@@ -105,7 +114,7 @@ class Stream:
                 if reply is not None:
                     self._replays.keep(self.peer, key, reply)
             else:
-                self._reply(reply)
+                self._append(reply)
 
     def _carry_out(self, call: Call) -> bytes | None:
         """Reply to the call; the reply when it is one to remember."""
@@ -119,10 +128,12 @@ class Stream:
             _log.exception("NFS procedure %d failed", call.procedure)
             return self._reply(refuse(call.xid, Refusal.SYSTEM_ERROR))
         if isinstance(done, bytes):
-            return self._reply(success(call.xid, done))
+            return self._append(marked_success(call.xid, done))
         if done is None:
             return self._reply(refuse(call.xid, Refusal.PROCEDURE_UNAVAILABLE))
-        if isinstance(done, FileData):
+        if isinstance(done, tuple):
+            self._send_pieces(call.xid, *done)
+        elif isinstance(done, FileData):
             self._send_data(call.xid, done)
         else:
             self._begin(self._when_on_disk(call.xid, done, os.dup(done.descriptor)))
@@ -164,21 +175,31 @@ class Stream:
     # --- out ---
 
     def _reply(self, record: bytes) -> bytes:
-        piece = mark(record)
-        self._out.append(piece)
-        self._size += len(piece)
-        return record
+        return self._append(mark(record))
+
+    def _append(self, marked: bytes) -> bytes:
+        """The record with its mark goes out; it is returned."""
+        self._out.append(marked)
+        self._size += len(marked)
+        return marked
+
+    def _send_pieces(self, xid: int, head: bytes, *rest: bytes) -> None:
+        more = sum(map(len, rest))
+        self._append(marked_success(xid, head, more))
+        self._out.extend(piece for piece in rest if piece)
+        self._size += more
 
     def _send_data(self, xid: int, data: FileData) -> None:
         """The head and the data go out together; the kernel copies the file."""
-        head, padding = success(xid, data.head), bytes(-data.count % 4)
-        length = len(head) + data.count + len(padding)
-        self._out.append((0x80000000 | length).to_bytes(4, "big") + head)
+        padding = bytes(-data.count % 4)
+        more = data.count + len(padding)
+        head = marked_success(xid, data.head, more)
+        self._out.append(head)
         own = os.dup(data.descriptor)
         self._out.append(FileData(b"", own, data.offset, data.count))
         if padding:
             self._out.append(padding)
-        self._size += length
+        self._size += len(head) + more
 
     def _write(self, wanted: bool) -> None:
         if wanted != self._writing:

@@ -79,7 +79,7 @@ class Worker:
         peer = told["peer"]
         sock = socket.socket(fileno=descriptors[0])
         stream = Stream(
-            sock, peer, lambda handle: self._find(peer, handle), self._mounting, self._replays,
+            sock, peer, partial(self._find, peer), self._mounting, self._replays,
             self._malformed, self._gone,
         )  # fmt: skip
         self._streams.add(stream)
@@ -132,8 +132,8 @@ class Worker:
     # --- what clients ask ---
 
     def _find(self, peer: str, handle: bytes) -> Export:
-        number = export_of(handle)
-        if number in self._later.get(peer, ()):
+        number, later = export_of(handle), self._later.get(peer)
+        if later and number in later:
             raise NfsError(Status.JUKEBOX)
         export = self._exports.get(number)
         if export is None:

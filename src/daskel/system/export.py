@@ -30,7 +30,11 @@ TYPES = {
     stat.S_IFSOCK: FileType.SOCKET,
     stat.S_IFIFO: FileType.FIFO,
 }
+_TYPES = {mode >> 12: kind for mode, kind in TYPES.items()}
+_NO_DEVICE = 0, 0
+_attributes_of = Attributes._make
 _LISTINGS = 2048  # directories whose names are remembered
+_MOST_FOUND = 1024  # names whose handles are remembered
 _SETTLED = 2.0  # seconds after which a directory's times tell whether it changed
 _SECOND = 10**9
 _READ, _LOOKUP = int(Access.READ), int(Access.LOOKUP)
@@ -61,6 +65,7 @@ class Export:
         self._top = os.open(folder, os.O_PATH | os.O_DIRECTORY | os.O_CLOEXEC)
         self._finder = finder(self._top, helper)
         self._top_inode = os.fstat(self._top).st_ino
+        self._found: dict[tuple[bytes, bytes], tuple[tuple[int, int], bytes]] = {}
         self._listings: OrderedDict[int, tuple[int, int, list[Name]]] = OrderedDict()
 
     def close(self) -> None:
@@ -82,7 +87,7 @@ class Export:
         return handle
 
     def attributes(self, handle: bytes) -> Attributes:
-        return self._attributes(self._stat(self._place(handle)))
+        return self._attributes(os.fstat(self._place(handle)))
 
     def lookup(
         self, handle: bytes, name: bytes, who: Credentials
@@ -95,11 +100,19 @@ class Export:
             raise NfsError(Status.ACCES)
         if name == b"." or (name == b".." and above.fileid == self._top_inode):
             return handle, above, above
+        asked, times = (handle, name), (above.mtime, above.ctime)
+        known = self._found.get(asked)
         try:
             status = os.stat(name, dir_fd=place, follow_symlinks=False)
+            if known is not None and known[0] == times:
+                return known[1], self._attributes(status), above
             found = self._handle(self._finder.body(place, name))
         except OSError as error:
             raise failure(error) from error
+        if _settled(above):
+            if len(self._found) >= _MOST_FOUND:
+                self._found.clear()
+            self._found[asked] = times, found
         return found, self._attributes(status), above
 
     def access(self, handle: bytes, who: Credentials) -> tuple[Attributes, int]:
@@ -109,7 +122,7 @@ class Export:
     def link_text(self, handle: bytes) -> tuple[bytes, Attributes]:
         """A symbolic link's text."""
         place = self._place(handle)
-        attributes = self._attributes(self._stat(place))
+        attributes = self._attributes(os.fstat(place))
         if attributes.type is not FileType.LINK:
             raise NfsError(Status.INVAL)
         with statuses():
@@ -120,7 +133,7 @@ class Export:
         export; devices are never opened."""
         descriptor = self._files.to_write.get(handle) or self._files.to_read.get(handle)
         if descriptor is not None:
-            attributes = self._attributes(self._stat(descriptor))
+            attributes = self._attributes(os.fstat(descriptor))
         else:
             place, attributes = self._regular(handle)
         if not permitted(attributes, who, writable=False) & (_READ | _EXECUTE):
@@ -146,7 +159,7 @@ class Export:
             finally:
                 os.close(descriptor)
         self._listings.pop(above.fileid, None)
-        if time.time() - above.ctime / _SECOND > _SETTLED:
+        if _settled(above):
             self._listings[above.fileid] = (above.mtime, above.ctime, found)
             if len(self._listings) > _LISTINGS:
                 self._listings.popitem(last=False)
@@ -190,22 +203,16 @@ class Export:
         with statuses():
             return self._files.places.put(handle, self._finder.open(body))
 
-    def _stat(self, descriptor: int) -> os.stat_result:
-        status = os.fstat(descriptor)
-        if status.st_nlink == 0:
-            raise NfsError(Status.STALE)
-        return status
-
     def _directory(self, handle: bytes) -> tuple[int, Attributes]:
         place = self._place(handle)
-        attributes = self._attributes(self._stat(place))
+        attributes = self._attributes(os.fstat(place))
         if attributes.type is not FileType.DIRECTORY:
             raise NfsError(Status.NOTDIR)
         return place, attributes
 
     def _regular(self, handle: bytes) -> tuple[int, Attributes]:
         place = self._place(handle)
-        attributes = self._attributes(self._stat(place))
+        attributes = self._attributes(os.fstat(place))
         if attributes.type is FileType.DIRECTORY:
             raise NfsError(Status.ISDIR)
         if attributes.type is not FileType.REGULAR:
@@ -213,22 +220,31 @@ class Export:
         return place, attributes
 
     def _attributes(self, status: os.stat_result) -> Attributes:
-        device = status.st_rdev
-        return Attributes(
-            TYPES[stat.S_IFMT(status.st_mode)],
-            status.st_mode & 0o7777,
-            status.st_nlink,
-            status.st_uid,
-            status.st_gid,
-            status.st_size,
-            status.st_blocks * 512,
-            (os.major(device), os.minor(device)) if device else (0, 0),
-            self._fsid,
-            status.st_ino,
-            status.st_atime_ns,
-            status.st_mtime_ns,
-            status.st_ctime_ns,
+        links, device, mode = status.st_nlink, status.st_rdev, status.st_mode
+        if links == 0:
+            raise NfsError(Status.STALE)
+        return _attributes_of(
+            (
+                _TYPES[mode >> 12],
+                mode & 0o7777,
+                links,
+                status.st_uid,
+                status.st_gid,
+                status.st_size,
+                status.st_blocks * 512,
+                (os.major(device), os.minor(device)) if device else _NO_DEVICE,
+                self._fsid,
+                status.st_ino,
+                status.st_atime_ns,
+                status.st_mtime_ns,
+                status.st_ctime_ns,
+            )
         )
+
+
+def _settled(directory: Attributes) -> bool:
+    """Whether its times will be others when a name in it changes."""
+    return time.time() - directory.ctime / _SECOND > _SETTLED
 
 
 def _scan(descriptor: int) -> Iterator[Name]:

@@ -49,11 +49,11 @@ class WritableExport(Export):
     ) -> tuple[Attributes, Attributes]:
         """Before and after. `guard`: the ctime that it must still have."""
         place = self._place(handle)
-        before = self._attributes(self._stat(place))
+        before = self._attributes(os.fstat(place))
         if guard is not None and guard != before.ctime:
             raise NfsError(Status.NOT_SYNC)
         self._set(handle, place, before, new, who)
-        return before, self._attributes(self._stat(place))
+        return before, self._attributes(os.fstat(place))
 
     def write(
         self, handle: bytes, offset: int, data: bytes | memoryview, who: Credentials
@@ -80,7 +80,7 @@ class WritableExport(Export):
         """A descriptor to write a regular file, that may be closed by the next call."""
         descriptor = self._files.to_write.get(handle)
         if descriptor is not None:
-            attributes = self._attributes(self._stat(descriptor))
+            attributes = self._attributes(os.fstat(descriptor))
         else:
             place, attributes = self._regular(handle)
         if not permitted(attributes, who, writable=True) & _MODIFY:
@@ -118,7 +118,7 @@ class WritableExport(Export):
                 self._files.to_write.put(handle, descriptor)
             new = NewAttributes(None, new.uid, new.gid, new.size or None, new.atime, new.mtime)
         made = self._place(handle)
-        self._set(handle, made, self._attributes(self._stat(made)), new, who)
+        self._set(handle, made, self._attributes(os.fstat(made)), new, who)
         return handle, self.attributes(handle), before, self.attributes(make.directory)
 
     def _there_already(self, place: int, make: Make) -> bytes:

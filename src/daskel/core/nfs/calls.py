@@ -19,19 +19,19 @@ from daskel.core.nfs.nfs3 import (
     Stable,
     Status,
 )
-from daskel.core.nfs.xdr import opaque, pack_opaque, pack_optional, pack_u32, pack_u64
+from daskel.core.nfs.xdr import pack_opaque, pack_optional, pack_u32, pack_u64
 from daskel.core.reader import Reader
 
 _SECOND = 10**9
 
 
 def parse_handle(reader: Reader) -> bytes:
-    return opaque(reader, HANDLE_LIMIT)
+    return reader.opaque(HANDLE_LIMIT)
 
 
 def parse_name(reader: Reader) -> bytes:
     """A name that is too long is a status, not garbage; one that is no name is refused."""
-    name = opaque(reader, 4096)
+    name = reader.opaque(4096)
     if len(name) > NAME_LIMIT:
         raise NfsError(Status.NAMETOOLONG)
     return name
@@ -158,7 +158,7 @@ def parse_write(reader: Reader) -> Write:
     )  # fmt: skip
     if stable > 2:
         raise reader.fail(f"stable_how is {stable}")
-    data = opaque(reader, LARGEST)
+    data = reader.opaque(LARGEST)
     return Write(handle, offset, Stable(stable), data[:count])
 
 
@@ -204,7 +204,7 @@ def serialise_mkdir(make: Make) -> bytes:
 
 def parse_symlink(reader: Reader) -> Make:
     directory, name = parse_lookup(reader)
-    new, text = parse_new_attributes(reader), opaque(reader, 65536)
+    new, text = parse_new_attributes(reader), reader.opaque(65536)
     if len(text) > TEXT_LIMIT:
         raise NfsError(Status.NAMETOOLONG)
     return Make(directory, name, FileType.LINK, new, text=text)

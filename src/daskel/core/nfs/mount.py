@@ -5,7 +5,7 @@ from __future__ import annotations
 from enum import IntEnum
 
 from daskel.core.nfs.rpc import AUTH_SYS
-from daskel.core.nfs.xdr import opaque, pack_opaque, pack_u32
+from daskel.core.nfs.xdr import pack_opaque, pack_u32
 from daskel.core.reader import Reader
 
 PROGRAM, VERSION = 100005, 3
@@ -29,7 +29,7 @@ class Status(IntEnum):
 
 def parse_path(arguments: Reader) -> str:
     """The path of MOUNT and UNMOUNT. From the network; raises MalformedError."""
-    path = opaque(arguments, _PATH_LIMIT).decode("utf-8", "replace")
+    path = arguments.opaque(_PATH_LIMIT).decode("utf-8", "replace")
     arguments.end()
     return path
 
@@ -49,7 +49,7 @@ def refused(status: Status) -> bytes:
 def parse_mounted(results: Reader) -> bytes | Status:
     """The root's handle, or why there is none."""
     status = results.number(4)
-    return opaque(results, 64) if status == Status.OK else Status(status)
+    return results.opaque(64) if status == Status.OK else Status(status)
 
 
 def exports(paths: list[str]) -> bytes:

@@ -16,7 +16,7 @@ from daskel.core.nfs.nfs3 import (
     Status,
     parse_attributes,
 )
-from daskel.core.nfs.xdr import opaque, pack_opaque, pack_optional, pack_u32, pack_u64
+from daskel.core.nfs.xdr import pack_opaque, pack_optional, pack_u32, pack_u64
 from daskel.core.reader import Reader
 
 _OK, _SECOND = pack_u32(Status.OK), 10**9
@@ -147,7 +147,7 @@ def parse_listed_plus(reader: Reader) -> tuple[list[Entry], bool]:
     parse_post_op(reader), reader.take(8)
     entries = []
     while reader.number(4):
-        fileid, name, cookie = reader.number(8), opaque(reader, NAME_LIMIT), reader.number(8)
+        fileid, name, cookie = reader.number(8), reader.opaque(NAME_LIMIT), reader.number(8)
         attributes = parse_post_op(reader)
         handle = parse_handle(reader) if reader.number(4) else None
         entries.append(Entry(fileid, name, cookie, attributes, handle))

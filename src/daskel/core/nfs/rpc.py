@@ -8,13 +8,14 @@ from enum import IntEnum
 from functools import lru_cache
 from typing import NamedTuple
 
-from daskel.core.nfs.xdr import opaque, pack_opaque, pack_u32
+from daskel.core.nfs.xdr import pack_opaque, pack_u32
 from daskel.core.reader import MalformedError, Reader
 
 RECORD_LIMIT = 2 << 20  # bytes; the largest call is a WRITE of 1 MiB, which is refused
 AUTH_NONE, AUTH_SYS = 0, 1
 _CALL, _REPLY = 0, 1
-_CALL_HEAD, _ACCEPTED = struct.Struct(">7I"), struct.Struct(">6I")
+_LENGTH, _FIXED = 28, 32  # where the length of the credentials begins, and ends
+_ACCEPTED, _MARKED = struct.Struct(">6I"), struct.Struct(">7I")
 
 
 _NO_VERIFIER = bytes(8)  # AUTH_NONE, of no bytes
@@ -53,23 +54,33 @@ class Call(NamedTuple):
 
 def parse_call(record: bytes) -> Call:
     """Read a call from the network. Raises MalformedError, also for an RPC version other than 2."""
-    if len(record) < _CALL_HEAD.size:
-        raise MalformedError(f"RPC call: {len(record)} bytes, {_CALL_HEAD.size} at least")
-    xid, kind, version, program, number, procedure, flavour = _CALL_HEAD.unpack_from(record)
-    reader = Reader(record, "RPC call", _CALL_HEAD.size)
-    if kind != _CALL or version != 2:
-        raise reader.fail(f"message type {kind} and RPC version {version}, expected 0 and 2")
-    body = opaque(reader, 400)
-    if reader.take(8) != _NO_VERIFIER:
-        raise reader.fail("a verifier, which AUTH_SYS and AUTH_NONE have not")
-    who = _auth_sys(body) if flavour == AUTH_SYS else NOBODY
-    return Call(xid, program, number, procedure, who, reader)
+    length = int.from_bytes(record[_LENGTH:_FIXED], "big")  # of the credentials
+    if length > 400:
+        raise MalformedError(f"RPC call: credentials of {length} bytes, 400 at most")
+    end = _FIXED + length + -length % 4 + len(_NO_VERIFIER)
+    program, version, procedure, who = _head(record[4:end])
+    arguments = Reader(record, "RPC call", end)
+    return Call(int.from_bytes(record[:4], "big"), program, version, procedure, who, arguments)
 
 
 @lru_cache(maxsize=4096)
+def _head(head: bytes) -> tuple[int, int, int, Credentials]:
+    """Program, its version, procedure and caller: a client repeats the whole head, from the message
+    type to the verifier, in each of its calls of one kind."""
+    reader = Reader(head, "RPC call")
+    kind, version = reader.number(4), reader.number(4)
+    if kind != _CALL or version != 2:
+        raise reader.fail(f"message type {kind} and RPC version {version}, expected 0 and 2")
+    program, number, procedure, flavour = (reader.number(4) for _ in range(4))
+    body = reader.opaque(400)
+    if reader.take(8) != _NO_VERIFIER:
+        raise reader.fail("a verifier, which AUTH_SYS and AUTH_NONE have not")
+    return program, number, procedure, _auth_sys(body) if flavour == AUTH_SYS else NOBODY
+
+
 def _auth_sys(body: bytes) -> Credentials:
     reader = Reader(body, "AUTH_SYS credentials")
-    reader.number(4), opaque(reader, 255)  # stamp and machine name
+    reader.number(4), reader.opaque(255)  # stamp and machine name
     uid, gid, count = reader.number(4), reader.number(4), reader.number(4)
     if count > 16:
         raise reader.fail(f"{count} groups, 16 at most")
@@ -100,11 +111,17 @@ def parse_reply(record: bytes) -> tuple[int, Reader]:
     xid, kind, denied = reader.number(4), reader.number(4), reader.number(4)
     if kind != _REPLY or denied:
         raise reader.fail("not a reply that was accepted")
-    reader.number(4), opaque(reader, 400)
+    reader.number(4), reader.opaque(400)
     status = reader.number(4)
     if status:
         raise reader.fail(f"the call was refused ({Refusal(status).name.lower()})")
     return xid, reader
+
+
+def marked_success(xid: int, results: bytes, more: int = 0) -> bytes:
+    """The whole record of a reply, but for `more` bytes that follow behind `results`."""
+    length = 0x80000000 | _ACCEPTED.size + len(results) + more
+    return _MARKED.pack(length, xid, _REPLY, 0, AUTH_NONE, 0, 0) + results
 
 
 def mark(record: bytes) -> bytes:
@@ -116,28 +133,36 @@ class Records:
     """Joins what a TCP stream brings into records. Raises MalformedError when one is too long."""
 
     def __init__(self) -> None:
-        self._stream = bytearray()
+        self._stream = bytearray()  # what is no whole fragment yet
+        self._wanted = 0  # bytes of that fragment with its mark, when it is known
         self._record = bytearray()
 
     def feed(self, data: bytes) -> list[bytes]:
-        stream = self._stream
-        stream += data
-        complete, at, end = [], 0, len(stream)
+        if self._stream:  # else whole records are cut from `data` without copying it
+            self._stream += data
+            if len(self._stream) < self._wanted:
+                return []
+            data = bytes(self._stream)
+            self._stream.clear()
+        complete, at, end = [], 0, len(data)
+        self._wanted = 0
         while at + 4 <= end:
-            head = int.from_bytes(stream[at : at + 4], "big")
+            head = int.from_bytes(data[at : at + 4], "big")
             length = head & 0x7FFFFFFF
             if len(self._record) + length > RECORD_LIMIT:
                 raise MalformedError(f"RPC record of {length} bytes, {RECORD_LIMIT} at most")
-            if at + 4 + length > end:
+            start, next_at = at + 4, at + 4 + length
+            if next_at > end:
+                self._wanted = next_at - at
                 break
-            piece = stream[at + 4 : at + 4 + length]
-            at += 4 + length
+            at = next_at
             if not head & 0x80000000:
-                self._record += piece
+                self._record += data[start:at]
             elif self._record:
-                complete.append(bytes(self._record + piece))
+                complete.append(bytes(self._record) + data[start:at])
                 self._record.clear()
             else:
-                complete.append(bytes(piece))
-        del stream[:at]
+                complete.append(data[start:at])
+        if at < end:
+            self._stream += data[at:]
         return complete

@@ -4,19 +4,12 @@ from __future__ import annotations
 
 import struct
 
-from daskel.core.reader import Reader
-
-
-def opaque(reader: Reader, limit: int) -> bytes:
-    """Variable-length opaque data of at most `limit` bytes (RFC 4506 4.10). From the network."""
-    length = reader.number(4)
-    if length > limit:
-        raise reader.fail(f"opaque data of {length} bytes, {limit} at most")
-    return reader.take(length + -length % 4)[:length]
-
 
 def pack_opaque(data: bytes) -> bytes:
-    return len(data).to_bytes(4, "big") + data + bytes(-len(data) % 4)
+    length = len(data)
+    padding = -length % 4
+    head = length.to_bytes(4, "big") + data
+    return head + bytes(padding) if padding else head
 
 
 def pack_u32(*numbers: int) -> bytes:
