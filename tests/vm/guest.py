@@ -95,8 +95,9 @@ first)
   sync; echo 3 >/proc/sys/vm/drop_caches
   md5sum -c --quiet sums && echo "GUEST sums good"
   git clone -q /root/hello.git hello-1 && tcc -o hello-1/hello hello-1/hello.c && echo "GUEST built $(hello-1/hello)"
-  stress-ng --verify --timeout 8 --temp-path /var/tmp --dentry 1 --dir 1 --rename 1 --link 1 \
-    --symlink 1 --chmod 1 --utime 1 --seek 1 --hdd 1 --hdd-bytes 32M >/tmp/stress 2>&1 &&
+  stress-ng --verify --timeout 8 --temp-path /var/tmp --dentry 1 --dentries 256 --dir 1 --dir-dirs 256 \
+    --rename 1 --link 1 --symlink 1 --chmod 1 --utime 1 --seek 1 --seek-size 4M --hdd 1 --hdd-bytes 32M \
+    >/tmp/stress 2>&1 &&
     echo "GUEST exercised" || tail -20 /tmp/stress
   su nobody -s /bin/sh -c 'touch /etc/not-mine' 2>/dev/null || echo "GUEST nobody may not write"
   ;;
