@@ -219,6 +219,8 @@ def test_frozen(tmp_path: Path, serve: Serve) -> None:
     assert "first" in run(tmp_path, "slate", "show", "tide-01")
     run(tmp_path, "slate", "copy-out", "tide-01", "first", str(tmp_path / "out"))
     assert (tmp_path / "out").read_bytes() == b"x"
+    run(tmp_path, "slate", "copy-out", "tide-01", ".", str(tmp_path / "all"))
+    assert {"first", "second"} <= {path.name for path in (tmp_path / "all").iterdir()}
     assert "second" not in boots() and "first" in boots("third")
     run(tmp_path, "slate", "freeze", "tide-01", "--undo")
     assert {"first", "fourth"} <= boots("fourth").keys()
@@ -255,14 +257,19 @@ def test_versions(tmp_path: Path, serve: Serve) -> None:
     site = ("--site", tmp_path / "daskel.toml")
     assert "power it off" in daskel("slate", "rebase", "tide-01", "--yes", *site).stderr
     one.write("etc-new", b"mine")
+    one.write("other", b"mine")
     for client in started:
         client.root.close()
     time.sleep(0.5)
-    (versions / "3/etc-new").write_text("theirs")
-    moved = run(tmp_path, "slate", "rebase", "tide-01", "--to", "3", "--yes")
-    assert "added    etc-new" in moved and "installed" in moved
+    for name in ("etc-new", "other"):
+        (versions / "3" / name).write_text("theirs")
+    rebase = ("slate", "rebase", "tide-01", "--to", "3", "--yes")
+    assert daskel(*rebase, "--take", "sbin", *site).returncode == 2
+    moved = run(tmp_path, *rebase, "--take", "other")
+    assert "added    etc-new\n" in moved and "other  taken from the version" in moved
     files = Client(serving, ONE).files()
     assert files["etc-new"] == b"mine" and files["installed"] == b"program"
+    assert files["other"] == b"theirs"
     assert files["etc/greeting"] == b"hello", "version 3 was made of what this client saw"
     run(tmp_path, "root", "drop", "notebook", "1", "--yes")
     assert not (versions / "1").exists()

@@ -122,6 +122,7 @@ def debian() -> Path:
     (work / "files").mkdir(parents=True)
     (work / "daskel.toml").write_text('format = 1\n[site]\nroots = "roots"\nstate = "state.db"\n')
     program, words = Path(sys.executable).with_name("daskel"), ["root", "build", "notebook"]
+    words += ["--list", "text-terminal"]
     packages = [f"--package={package}" for package in _PACKAGES]
     subprocess.run([program, *words, *packages, "--site", work / "daskel.toml"], check=True)
     root = work / "roots/notebook"

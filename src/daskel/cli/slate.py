@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import argparse
 import os
-import shutil
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -22,7 +21,7 @@ from daskel.core.site.finding import did_you_mean
 from daskel.core.values import show_ago, show_size
 from daskel.system.lacking import LackingError
 from daskel.system.mounts import mounted_below, overlay, own_namespace, unmount
-from daskel.system.sealing import differences
+from daskel.system.sealing import Difference, differences
 from daskel.system.sitefile import SiteFile, load
 from daskel.system.slates import Change, Slate, slates_below
 
@@ -47,6 +46,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     copy.add_argument("target", type=Path, help="a new folder or file")
     rebase = _verb(verbs, "rebase", "move it to another version of its root", _rebase)
     rebase.add_argument("--to", type=int, metavar="N", help="default: the one that clients get")
+    rebase.add_argument(
+        "--take", metavar="PATH", action="append", default=[],
+        help="have what the version has there (. for all); can be given again",
+    )  # fmt: skip
     rebase.add_argument("--yes", action="store_true", help="do not ask")
     rebase.add_argument("--dry-run", action="store_true", help="show it, and change nothing")
     freeze = _verb(verbs, "freeze", "what a client has now is what every boot begins with", _freeze)
@@ -188,31 +191,17 @@ def _copy_out(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitC
     slate = _chosen(args, output, file)
     if slate is None:
         return ExitCode.WRONG_USE
-    places = [
-        (layer, Path(os.path.normpath(layer / args.path.strip("/")))) for layer in slate.layers
-    ]
-    inside = [place for layer, place in places if place.is_relative_to(layer)]
-    source = next((place for place in inside if os.path.lexists(place)), None)
-    if source is None:
-        hint = f"daskel slate show {slate.client} lists what it changed"
-        output.error(f"{slate.client} did not change {args.path}", hint)
-        return ExitCode.BAD_NEWS
     if os.path.lexists(args.target):
         output.error(f"{args.target} is there already", "name a new folder or file")
         return ExitCode.WRONG_USE
-    if source.is_dir() and not source.is_symlink():
-        shutil.copytree(source, args.target, symlinks=True, ignore=_devices)
-    else:
-        shutil.copy2(source, args.target, follow_symlinks=False)
+    path = Path(os.path.normpath(args.path.strip("/") or "."))
+    if not slate.copy(path, args.target):
+        hint = f"daskel slate show {slate.client} lists what it changed"
+        output.error(f"{slate.client} did not change {args.path}", hint)
+        return ExitCode.BAD_NEWS
     said = f"Copied to {args.target}."
     output.json({"said": said}) if output.as_json else output.print(said)
     return ExitCode.GOOD
-
-
-def _devices(folder: str, names: list[str]) -> set[str]:
-    """What is no file, folder or link: what the client removed, and devices."""
-    places = ((name, Path(folder) / name) for name in names)
-    return {n for n, p in places if not (p.is_symlink() or p.is_file() or p.is_dir())}
 
 
 def _wipe(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
@@ -256,19 +245,24 @@ def _rebase(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCod
     if _is_connected(file, slate):
         output.error(f"{slate.client} is connected", "power it off first")
         return ExitCode.BAD_NEWS
-    mine = {change.path: change for change in slate.changes(old) if not change.folder}
-    theirs = {d.path: d.what for d in differences(old, root.version(number))}
-    both = [(path, theirs[path]) for path in mine if path in theirs]
+    mine = {change.path for change in slate.changes(old) if not change.folder}
+    both = _conflicts(mine, differences(old, root.version(number)))
+    taken = [path for path in both if any(_is_in(path, chosen) for chosen in args.take)]
+    for chosen in args.take:
+        if not any(_is_in(path, chosen) for path in both):
+            hint = "daskel slate rebase --dry-run lists what can be chosen"
+            output.error(f"{chosen} is nothing that both have changed", hint)
+            return ExitCode.WRONG_USE
     if not output.as_json:
-        _say_conflicts(output, slate, both, number)
+        _say_conflicts(output, slate, both, taken, number)
     if not args.dry_run:
         if not args.yes and not output.as_json and not agreed("Move it?"):
             output.print("Nothing was moved.")
             return ExitCode.GOOD
         take_away(file, slate, "close")
-        slate.move(number)
+        slate.move(number, taken)
     if output.as_json:
-        rows = [{"path": path, "version": what} for path, what in both]
+        rows = [{"path": p, "version": what, "taken": p in taken} for p, what in both.items()]
         output.json({"client": slate.client, "version": number, "conflicts": rows})
     elif not args.dry_run:
         output.print(f"Moved. {slate.client} starts on version {number}.")
@@ -301,14 +295,33 @@ def _freeze(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCod
     return ExitCode.GOOD
 
 
-def _say_conflicts(output: Output, slate: Slate, both: list[tuple[str, str]], number: int) -> None:
+def _conflicts(mine: Collection[str], theirs: Iterable[Difference]) -> dict[str, str]:
+    """What a client has changed, and what became of it, or of something in it, in a version."""
+    both: dict[str, str] = {}
+    for difference in theirs:
+        path = Path(difference.path)
+        for place in map(str, (path, *path.parents)):
+            if place in mine:
+                both.setdefault(place, difference.what if place == str(path) else "changed")
+    return both
+
+
+def _is_in(path: str, folder: str) -> bool:
+    return Path(path).is_relative_to(os.path.normpath(folder.strip("/") or "."))
+
+
+def _say_conflicts(
+    output: Output, slate: Slate, both: Mapping[str, str], taken: Sequence[str], number: int
+) -> None:
     if not both:
         output.print(f"Nothing that {slate.client} changed differs in version {number}.")
         return
-    output.print(f"Changed by {slate.client}, and different in version {number}; "
-                 f"what {slate.client} has stays on top:")  # fmt: skip
-    for path, what in both:
-        paint(output, what, path)
+    output.print(f"Changed by {slate.client}, and different in version {number}:")
+    for path, what in both.items():
+        paint(output, what, path, "  taken from the version" if path in taken else "")
+    if len(taken) < len(both):
+        output.print(f"Of what is not taken from the version (--take PATH), "
+                     f"{slate.client} keeps its own.")  # fmt: skip
 
 
 def _is_connected(file: SiteFile, slate: Slate) -> bool:

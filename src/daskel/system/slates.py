@@ -13,7 +13,7 @@ import shutil
 import stat
 import threading
 import time
-from collections.abc import Container, Iterator, Mapping
+from collections.abc import Container, Iterable, Iterator, Mapping
 from contextlib import suppress
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
@@ -172,23 +172,60 @@ class Slate:
 
     def changes(self, base: Path) -> Iterator[Change]:
         """What differs from the root's folder `base`, in the order of the paths."""
-        newest: dict[Path, Path] = {}
-        for layer in self.layers:
-            for name, _ in entries(layer):
-                newest.setdefault(Path(name), layer)
+        newest = self._newest()
         for path in sorted(newest):
             found = _change(newest[path], base, path)
             if found:
                 yield found
 
-    def move(self, version: int) -> None:
-        """Put it on another version of its root; it must not be mounted.
+    def _newest(self) -> dict[Path, Path]:
+        """Every path of the layers, and the newest one that has it; not what a newer one hides."""
+        newest: dict[Path, Path] = {}
+        hidden: set[Path] = set()
+        for layer in self.layers:
+            hides = set()
+            for name, status in entries(layer):
+                path = Path(name)
+                if path in newest or not hidden.isdisjoint(path.parents):
+                    continue
+                newest[path] = layer
+                if not stat.S_ISDIR(status.st_mode) or is_opaque(layer / path):
+                    hides.add(path)
+            hidden |= hides
+        return newest
+
+    def copy(self, path: Path, target: Path) -> bool:
+        """Copy what the client changed at and below `path` to the new `target`, without devices
+        and what it removed. False when there is nothing."""
+        newest, folders = self._newest(), []
+        wanted = sorted(p for p in newest if p == path or path in p.parents)
+        for inside in wanted:
+            source, place = newest[inside] / inside, target / inside.relative_to(path)
+            mode = source.lstat().st_mode
+            if stat.S_ISDIR(mode):
+                place.mkdir(parents=True)
+                folders.append((source, place))
+            elif stat.S_ISREG(mode) or stat.S_ISLNK(mode):
+                place.parent.mkdir(parents=True, exist_ok=True)
+                shutil.copy2(source, place, follow_symlinks=False)
+        for source, place in reversed(folders):
+            shutil.copystat(source, place)
+        return os.path.lexists(target)
+
+    def move(self, version: int, without: Iterable[str] = ()) -> None:
+        """Put it on another version of its root, `without` some of its paths; it must not be
+        mounted.
 
         What ties it to the old one goes: where each file was copied from, and the index of that
         (Linux, Documentation/filesystems/overlayfs.rst, "Inode properties").
         """
         state = self.state()
         assert state, "there is a slate"
+        for place in [layer / path for layer in self.layers for path in without]:
+            if place.is_dir() and not place.is_symlink():
+                shutil.rmtree(place)
+            else:
+                place.unlink(missing_ok=True)
         inside = (layer / path for layer in self.layers for path, _ in entries(layer))
         for path in [*self.layers, *inside]:
             for name in os.listxattr(path, follow_symlinks=False):
