@@ -51,6 +51,34 @@ def test_what_is_shown_is_what_is_sent(demo_folder: Path, serve: Serve) -> None:
     assert missing["reason"] == "no such file; there is notebook/vmlinuz", "for the log alone"
 
 
+def test_files_of_one_client_and_one_group(demo_folder: Path, serve: Serve) -> None:
+    for place, text in (("clients/tide-01", "one"), ("groups/tide", "group"), ("", "all")):
+        (demo_folder / "files" / place).mkdir(parents=True, exist_ok=True)
+        (demo_folder / "files" / place / "splash.png").write_text(text)
+    serving = serve(demo_folder)
+    got = {}
+    for number in (1, 2):
+        mac, name = f"02:61:08:00:00:0{number}", f"tide-0{number}"
+        own = get_address(serving.wire, SERVER, SYSTEM, mac, number).yiaddr
+        got[name] = tftp_get(serving.wire, own, SERVER, "splash.png", face=LOADER)
+        shown = daskel("files", "show", "splash.png", "--as", name, cwd=demo_folder)
+        assert shown.stdout.encode() == got[name]
+    assert got == {"tide-01": b"one", "tide-02": b"group"}
+    other = get_address(serving.wire, SERVER, SYSTEM, "02:61:ff:00:00:01", 9).yiaddr
+    get = partial(tftp_get, serving.wire, other, SERVER, face=LOADER)
+    assert get("splash.png") == b"all"
+    for path in (
+        "clients/tide-01/splash.png",
+        "CLIENTS/tide-01/splash.png",
+        "groups/tide/splash.png",
+    ):
+        with pytest.raises(BootError, match=r"another client's own \(error 2\)"):
+            get(path)
+    rows = json.loads(daskel("files", "list", "--json", cwd=demo_folder).stdout)
+    what = {row["path"]: row["what"] for row in rows}
+    assert what["clients/tide-01/splash.png"] == "file, tide-01 alone"
+
+
 SHOWN = [
     (("notebook/VMLINUZ",), 0, '"what": "kernel", "size": 300000'),
     (("boards/02-61-0a-00-00-01/cmdline.txt", "--as", "buoy-1"), 0, '"from": "daskel.toml:86:7"'),

@@ -15,6 +15,8 @@ from daskel.cli.explain import once_of
 from daskel.cli.output import ExitCode, Output, counted, short_place, working
 from daskel.cli.rooted import may_make, verb
 from daskel.core.boot.files import (
+    OF_CLIENTS,
+    OF_GROUPS,
     Content,
     FileKind,
     Files,
@@ -44,6 +46,7 @@ EXAMPLE = (
     "daskel files add rescue rescue.iso",
 )
 run = None  # each verb has its own
+_NOBODYS = {OF_CLIENTS: "the site has no such client", OF_GROUPS: "the site has no such group"}
 _LOOKS_LIKE_TEXT = 4096  # bytes that are looked at
 
 
@@ -111,7 +114,7 @@ def _rows(file: SiteFile, client: str | None) -> Iterator[dict[str, object]]:
     files = Files(site, Ports())
     if file.files.is_dir():
         folder = FilesFolder(file.files)
-        yield from (_disk_row(folder, path, files.kind_of(path)) for path in folder.names())
+        yield from (_disk_row(folder, path, files) for path in folder.names())
     owners: dict[str, list[str]] = {}
     for path, pattern, name in files.written:
         place = short_place(site.origin("file", pattern))
@@ -133,13 +136,21 @@ def _rows(file: SiteFile, client: str | None) -> Iterator[dict[str, object]]:
         yield {"path": path, "size": None, "what": what, "from": "what it boots"}
 
 
-def _disk_row(folder: FilesFolder, path: str, kind: FileKind) -> dict[str, object]:
+def _disk_row(folder: FilesFolder, path: str, files: Files) -> dict[str, object]:
+    kind, name, inside = (*path.split("/", 2), "", "")[:3]
+    whose = ""
+    if inside and kind in (OF_CLIENTS, OF_GROUPS):
+        there = files.site.clients if kind == OF_CLIENTS else files.site.groups
+        if name not in there:
+            return {"path": path, "size": 0, "what": "nobody gets it", "from": _NOBODYS[kind]}
+        whose = f", {name} alone"
+    what = files.kind_of(inside if whose else path)
     try:
         descriptor, size, _ = folder.find(path)
     except OSError as error:
         return {"path": path, "size": 0, "what": "nobody gets it", "from": why_not(error)}
     os.close(descriptor)
-    return {"path": path, "size": size, "what": kind.value, "from": "the disk"}
+    return {"path": path, "size": size, "what": what.value + whose, "from": "the disk"}
 
 
 # --- show ---
@@ -190,7 +201,7 @@ def _from_disk(output: Output, file: SiteFile, content: Content) -> ExitCode:
         output.error(f"the folder {file.files} is missing", "create it, and put boot files into it")
         return ExitCode.BAD_NEWS
     try:
-        descriptor, _, path = folder.find(*content.paths)
+        descriptor, _, path = folder.find(*content.places)
     except OSError as error:
         near = nearest(content.path, folder.names())
         hint = f"there is {', '.join(near)}" if near else "daskel files list shows what there is"
@@ -203,7 +214,9 @@ def _from_disk(output: Output, file: SiteFile, content: Content) -> ExitCode:
         written = with_server(data, content.device)
         where += f", with {content.device} written into it" * (written != data)
         data = written
-    return _shown(output, path, Files(file.site, Ports()).kind_of(path), data, where)
+    meant = path in content.places
+    kind = content.kind if meant else Files(file.site, Ports()).kind_of(path)
+    return _shown(output, content.path if meant else path, kind, data, where)
 
 
 def _shown(output: Output, path: str, kind: FileKind, data: bytes, where: str) -> ExitCode:

@@ -14,6 +14,7 @@ from daskel.core.boot.files import (
     Missing,
     PathRefusedError,
     clean_path,
+    may_have,
     nearest,
 )
 from daskel.core.boot.identity import Who
@@ -75,7 +76,7 @@ def open_content(
         return _missing(shared, who, asked, over, str(error), refused=True)
     found = shared.computed.content(segment, path, who, over)
     if isinstance(found, Missing):
-        return _missing(shared, who, asked, over, found.reason, refused=False)
+        return _missing(shared, who, asked, over, found.reason, refused=found.refused)
     return _open(shared, segment, found, asked, who, over)
 
 
@@ -87,13 +88,18 @@ def _open(
     if found.data is not None:
         return Opened(found.path, found.kind, len(found.data), found.data, quiet=found.quiet)
     try:
-        descriptor, size, path = shared.files.find(*found.paths)
+        descriptor, size, place = shared.files.find(*found.places)
     except OSError as error:
         outside = error.errno in (errno.EXDEV, errno.EACCES, errno.EPERM)
         near = _near(shared, found.path) if error.errno == errno.ENOENT else ()
         return _missing(shared, who, asked, over, why_not(error), refused=outside, near=near)
-    path = found.path if path == found.shared else path  # events name the client's own
-    kind = found.kind if path == found.path else shared.computed.kind_of(path)
+    if not may_have(shared.site, who, place):  # its name differs in upper and lower case
+        os.close(descriptor)
+        reason = "it is another client's own"
+        return _missing(shared, who, asked, over, reason, refused=True)
+    meant = place in found.places
+    path = found.path if meant else place  # events name it as it was asked for
+    kind = found.kind if meant else shared.computed.kind_of(place)
     opened = Opened(path, kind, size, descriptor=descriptor)
     if found.device and (image := _image(shared, opened, found.device)) is not None:
         opened.data = image

@@ -265,9 +265,10 @@ def test_files_of_ones_own() -> None:
     assert "nobody knows who asks" in get("room.txt", Who())
     own = files.content("tideroom", "s4711/overlays/x.bin", two, "tftp")
     assert isinstance(own, Content)
-    assert (own.path, own.shared) == ("s4711/overlays/x.bin", "boards/overlays/x.bin")
-    plain = files.content("tideroom", "s4712/x.bin", two, "tftp")
-    assert isinstance(plain, Content) and not plain.shared
+    places = ("clients/tide-02", "groups/tide", "s4711/overlays/x.bin", "boards/overlays/x.bin")
+    assert [place.removesuffix("/s4711/overlays/x.bin") for place in own.places] == list(places)
+    plain = files.content("tideroom", "s4712/x.bin", Who(), "tftp")
+    assert isinstance(plain, Content) and plain.places == ("s4712/x.bin",)
     assert not check_files(made, Ports())
 
 

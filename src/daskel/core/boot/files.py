@@ -35,6 +35,7 @@ from daskel.core.site.model import File, Site
 from daskel.core.site.positions import Origin
 
 PATH_LIMIT = 1024  # bytes
+OF_CLIENTS, OF_GROUPS = "clients", "groups"  # folders below `files`
 _MOST_NEAR = 3  # names that are said to be near
 _MOST_COMPARED = 300  # names: each takes a few microseconds
 
@@ -63,18 +64,14 @@ class Content:
     data: bytes | None = None
     quiet: bool = False  # asked for every few seconds: nothing to say about it
     device: str = ""  # a boot loader's image: the server that is to be written into it
-    shared: str = ""  # the path instead, where there is no such file of the client's own
-
-    @property
-    def paths(self) -> list[str]:
-        """Where it may be on the disk, the best place first."""
-        return [path for path in (self.path, self.shared) if path]
+    places: tuple[str, ...] = ()  # where it may be below `files`, the best one first
 
 
 @dataclass(frozen=True, slots=True)
 class Missing:
     path: str
     reason: str
+    refused: bool = False  # it may be there, and is not for the one who asks
 
 
 def clean_path(asked: bytes) -> str:
@@ -99,6 +96,28 @@ def clean_path(asked: bytes) -> str:
     if not parts:
         raise PathRefusedError("an empty path")
     return "/".join(parts)
+
+
+def may_have(site: Site, who: Who, path: str) -> bool:
+    """Files below clients/NAME and groups/NAME are for that client, or that group, alone."""
+    kind, _, rest = path.partition("/")
+    name, _, inside = rest.partition("/")
+    if not inside or kind not in (OF_CLIENTS, OF_GROUPS):
+        return True
+    return name in (_groups(site, who) if kind == OF_GROUPS else [who.name])
+
+
+def own_places(site: Site, who: Who, path: str) -> list[str]:
+    """Where files lie that one client, or one of its groups, gets instead of `path`; of several
+    groups, the one named last comes first."""
+    if who.name is None or path.partition("/")[0] in (OF_CLIENTS, OF_GROUPS):
+        return []
+    groups = (f"{OF_GROUPS}/{group}/{path}" for group in reversed(_groups(site, who)))
+    return [f"{OF_CLIENTS}/{who.name}/{path}", *groups]
+
+
+def _groups(site: Site, who: Who) -> tuple[str, ...]:
+    return site.clients[who.name].group if who.name else ()
 
 
 def by_folded(names: Collection[str]) -> dict[str, str]:
@@ -154,11 +173,14 @@ class Files:
             return self._configuration(segment, path, *asked, who, over)
         if path in self._patterns:
             return self._written(segment, path, who)
+        if not may_have(self.site, who, path):
+            return Missing(path, "it is another client's own", refused=True)
         shared = self._shared(path)
         kind = self.kind_of(shared or path)
         loads = kind is FileKind.LOADER
         device = devices(self.site.segments[segment], self._ports)[over] if loads else ""
-        return Content(path, kind, shared=shared, device=device)
+        places = [*own_places(self.site, who, path), path, *([shared] if shared else [])]
+        return Content(path, kind, device=device, places=tuple(places))
 
     def _shared(self, path: str) -> str:
         """The path in the folder that all share, of one in a client's own folder."""
