@@ -135,6 +135,25 @@ def test_files_over_http(serving: Serving) -> None:
     assert sent[0]["client"] == "tide-01" and sent[0]["size"] == 700000
 
 
+def test_what_a_client_has_already_is_not_sent_again(serving: Serving) -> None:
+    place, kept = serving.folder / "files/notebook/initrd.img", serving.folder / "tag"
+    url = f"http://{serving.address()}:{serving.wire.ports.http}/notebook/initrd.img"
+
+    def status(*words: str) -> str:
+        command = ["curl", "-s", "-o", "/dev/null", "-w", "%{http_code}", *words, url]
+        return subprocess.run(command, capture_output=True, check=True, text=True).stdout
+
+    same = ("--etag-compare", str(kept))
+    assert status("--etag-save", str(kept)) == "200" and status(*same) == "304"
+    before, data = place.stat(), place.read_bytes()
+    place.write_bytes(data[::-1])
+    os.utime(place, ns=(before.st_atime_ns, before.st_mtime_ns))  # as some programs copy
+    assert status(*same) == "200"
+    os.utime(place)
+    place.write_bytes(data)
+    assert status(*same) == "304", "the tag is of what is in it"
+
+
 def test_a_machine_that_begins_anew_leaves_no_connection(serving: Serving) -> None:
     """Those of others stay. Where one would stay, a boot loader that counts its ports from the
     same number again would wait for it."""

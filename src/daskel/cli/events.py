@@ -14,6 +14,7 @@ from daskel.core.boot.stages import (
     Event,
     FileAborted,
     FileMissing,
+    FileReceived,
     FileSent,
     GivenBack,
     Malformed,
@@ -63,6 +64,8 @@ def words(event: Event) -> tuple[str, str]:
             return "missing", f"{event.path} over {event.over}: {event.reason}"
         case FileAborted():
             return "aborted", f"{event.path} over {event.over}: {event.reason}"
+        case FileReceived():
+            return "received", f"{event.path} {show_size(event.size)}"
         case Mounted():
             return "mounted", f"root {event.root}, {event.how}"
         case MountRefused():

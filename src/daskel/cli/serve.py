@@ -120,7 +120,9 @@ def _server(file: SiteFile, site: Site, wire: Wire, log: Log) -> Server:
         problem = f"the folder {file.state.parent} cannot be made ({error.strerror})"
         raise LackingError(problem, "name another with state = ... in [site]") from None
     tls = server_side(*file.certificate) if file.certificate else None
-    return Server(site, file.files, file.roots, file.slates, file.state, wire, log.event, tls)
+    return Server(
+        site, file.files, file.roots, file.slates, file.uploads, file.state, wire, log.event, tls
+    )
 
 
 async def _serve(server: Server, file: SiteFile, site: Site, wire: Wire, log: Log) -> ExitCode:

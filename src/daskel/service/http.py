@@ -2,25 +2,40 @@
 
 from __future__ import annotations
 
+import asyncio
 import logging
+import os
 import socket
 import ssl
 import struct
 import time
+from contextlib import suppress
+from email.utils import formatdate
 
 from aiohttp import web
-from aiohttp.abc import AbstractStreamWriter
 from aiohttp.http_exceptions import HttpProcessingError
-from aiohttp.web import BaseRequest
 
+from daskel.core.boot.bandwidth import Bandwidth
 from daskel.core.boot.files import FileKind
 from daskel.core.boot.identity import Who
 from daskel.core.boot.segments import servers
 from daskel.core.boot.stages import FileAborted, FileSent
+from daskel.core.http.conditions import (
+    NOT_MODIFIED,
+    PART,
+    UNSATISFIABLE,
+    WHOLE,
+    Wanted,
+    needs_tag,
+    wanted,
+)
 from daskel.service.content import NotOpened, Opened, open_content
 from daskel.service.shared import Shared
 from daskel.service.sockets import tcp
+from daskel.service.tags import Tags
 
+_PIECE = 64 << 10  # bytes: the turn of one transfer among others
+_CLOSED, _SHORTER = "the client closed the connection", "the file has become shorter"
 _UNANSWERED = 12_000  # milliseconds
 _RESET = struct.pack("ii", 1, 0)  # SO_LINGER: no farewell, so that nothing of it is left
 _log = logging.getLogger(__name__)
@@ -31,6 +46,7 @@ class HttpService:
 
     def __init__(self, shared: Shared, tls: ssl.SSLContext | None = None) -> None:
         self._shared, self._tls = shared, tls
+        self._tags = Tags()
         self.under_way = 0  # files that are being sent
         port = shared.wire.ports.https if tls else shared.wire.ports.http
         self._servers = {shared.wire.outside(server): server for server in servers(shared.site)}
@@ -76,6 +92,7 @@ class HttpService:
 
     async def close(self) -> None:
         await self._runner.cleanup()
+        self._tags.close()
         self._close_sockets()
 
     def _close_sockets(self) -> None:
@@ -94,27 +111,59 @@ class HttpService:
             return web.Response(status=status, text=opened.reason + "\n")
         self.under_way += 1
         try:
-            return await self._send(request, opened, who)
+            return await self._send(request, opened, who, self._shared.bandwidth.get(name))
         finally:
             self.under_way -= 1
             opened.close()
 
-    async def _send(self, request: web.Request, opened: Opened, who: Who) -> web.StreamResponse:
+    async def _send(
+        self, request: web.Request, opened: Opened, who: Who, bandwidth: Bandwidth | None
+    ) -> web.StreamResponse:
         began = time.monotonic()
-        response = _computed(request, opened) if opened.data is not None else _on_disk(opened)
+        tag = await self._tags.of(opened, needed=needs_tag(request.headers))
+        part = wanted(request.headers, opened.size, tag, _modified(opened))
+        response = web.StreamResponse(status=part.status, headers=_headers(opened, part, tag))
+        if part.status != NOT_MODIFIED:
+            response.content_length = part.count
         try:
             await response.prepare(request)
+            if request.method == "GET" and part.count:
+                await self._body(request, response, opened, part, bandwidth)
             await response.write_eof()
-        except ConnectionError:
-            self._shared.emit(
-                FileAborted(who, opened.path, "http", "the client closed the connection")
-            )
+        except (ConnectionError, EOFError) as error:
+            reason = str(error) if isinstance(error, EOFError) else _CLOSED
+            self._shared.emit(FileAborted(who, opened.path, "http", reason))
             return response
-        if request.method == "GET" and response.status in (200, 206) and not opened.quiet:
-            size = response.content_length or 0
+        if request.method == "GET" and part.status in (WHOLE, PART) and not opened.quiet:
             seconds = time.monotonic() - began
-            self._shared.emit(FileSent(who, opened.path, opened.kind, size, seconds, "http"))
+            self._shared.emit(FileSent(who, opened.path, opened.kind, part.count, seconds, "http"))
         return response
+
+    async def _body(
+        self, request: web.Request, response: web.StreamResponse, opened: Opened, part: Wanted,
+        bandwidth: Bandwidth | None,
+    ) -> None:  # fmt: skip
+        """By the kernel where nothing has to pass through this process. Raises EOFError when the
+        file has become shorter: the connection is closed then."""
+        loop, transport, sent = asyncio.get_running_loop(), request.transport, 0
+        if transport is None:
+            raise ConnectionResetError
+        if opened.data is None and bandwidth is None:
+            with suppress(NotImplementedError), os.fdopen(os.dup(opened.descriptor), "rb") as file:
+                sent = await loop.sendfile(transport, file, part.start, part.count)
+                if sent < part.count:
+                    transport.abort()
+                    raise EOFError(_SHORTER)
+        while sent < part.count:
+            size = min(_PIECE, part.count - sent)
+            if bandwidth:
+                await asyncio.sleep(bandwidth.wait(size, time.monotonic()))
+            piece = await loop.run_in_executor(None, opened.read, part.start + sent, size)
+            if not piece:
+                transport.abort()
+                raise EOFError(_SHORTER)
+            await response.write(piece)
+            sent += len(piece)
 
 
 def _protocol_log(shared: Shared) -> logging.Logger:
@@ -141,38 +190,22 @@ class _ProtocolErrors(logging.Handler):
             _log.warning("HTTP: %s", record.getMessage(), exc_info=record.exc_info)
 
 
-class _OpenFile(web.FileResponse):
-    """aiohttp's own file response: ranges, conditions, sendfile; of the file that is open.
-
-    It is prepared (and with that sent) by the handler, so that the handler knows when it has
-    ended; aiohttp prepares what a handler returns once more.
-    """
-
-    async def prepare(self, request: BaseRequest) -> AbstractStreamWriter | None:
-        return None if self.prepared else await super().prepare(request)
-
-
-def _on_disk(opened: Opened) -> web.StreamResponse:
-    headers = {"Content-Type": "application/octet-stream"}
-    return _OpenFile(f"/proc/self/fd/{opened.descriptor}", headers=headers)
-
-
-def _computed(request: web.Request, opened: Opened) -> web.StreamResponse:
-    data = opened.data or b""
-    loads = opened.kind is FileKind.LOADER
-    kind = "application/octet-stream" if loads else "text/plain; charset=utf-8"
+def _headers(opened: Opened, part: Wanted, tag: str | None) -> dict[str, str]:
+    computed = opened.data is not None and opened.kind is not FileKind.LOADER
+    kind = "text/plain; charset=utf-8" if computed else "application/octet-stream"
     headers = {"Content-Type": kind, "Accept-Ranges": "bytes"}
-    try:
-        wanted = request.http_range
-        start, stop, _ = wanted.indices(len(data))
-    except ValueError:
-        wanted, start, stop = slice(None), 0, 0
-        headers["Content-Range"] = f"bytes */{len(data)}"
-        return web.Response(status=416, headers=headers)
-    if wanted.start is None and wanted.stop is None:
-        return web.Response(body=data, headers=headers)
-    if start >= stop:
-        headers["Content-Range"] = f"bytes */{len(data)}"
-        return web.Response(status=416, headers=headers)
-    headers["Content-Range"] = f"bytes {start}-{stop - 1}/{len(data)}"
-    return web.Response(status=206, body=data[start:stop], headers=headers)
+    if tag is not None:
+        headers["ETag"] = f'"{tag}"'
+    if opened.data is None:
+        headers["Last-Modified"] = formatdate(_modified(opened), usegmt=True)
+    if part.status == PART:
+        last = part.start + part.count - 1
+        headers["Content-Range"] = f"bytes {part.start}-{last}/{opened.size}"
+    elif part.status == UNSATISFIABLE:
+        headers["Content-Range"] = f"bytes */{opened.size}"
+    return headers
+
+
+def _modified(opened: Opened) -> int | None:
+    """Seconds since 1970; None for what is computed."""
+    return None if opened.data is not None else int(os.fstat(opened.descriptor).st_mtime)

@@ -40,11 +40,11 @@ class Server:
     """
 
     def __init__(
-        self, site: Site, files: Path, roots: Path, slates: Path, state: Path, wire: Wire,
-        emit: Callable[[Event], None], tls: ssl.SSLContext | None = None,
+        self, site: Site, files: Path, roots: Path, slates: Path, uploads: Path, state: Path,
+        wire: Wire, emit: Callable[[Event], None], tls: ssl.SSLContext | None = None,
     ) -> None:  # fmt: skip
         self._sockets = _listening(site)
-        self._shared = Shared(site, Store(state), FilesFolder(files), wire, emit)
+        self._shared = Shared(site, Store(state), FilesFolder(files), uploads, wire, emit)
         own = site.settings.nfs == "daskel"
         self.exports = (
             Exports(self._shared, roots, slates, state)
@@ -131,7 +131,7 @@ class Server:
 def _listening(site: Site) -> dict[str, tuple[str | None, ...]]:
     """What the sockets of a site depend on."""
     said = site.settings
-    folders = {"": (said.roots, said.slates, said.nfs, str(said.https))}
+    folders = {"": (said.roots, said.slates, said.uploads, said.nfs, str(said.https))}
     return folders | {
         n: (str(s.server), s.interface, s.dhcp, s.shares, str(s.relays))
         for n, s in site.served.items()

@@ -8,20 +8,24 @@ import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from ipaddress import IPv4Address
+from pathlib import Path
 
 from daskel.core.boot.address import Lease, Leases
 from daskel.core.boot.answer import Answers
+from daskel.core.boot.bandwidth import Bandwidth
 from daskel.core.boot.datagrams import Datagrams
 from daskel.core.boot.files import Files
 from daskel.core.boot.identity import Who, by_address, by_mac
 from daskel.core.boot.once import Assignments
 from daskel.core.boot.segments import of_peer
 from daskel.core.boot.stages import Event, Malformed, Seen
+from daskel.core.boot.uploads import Uploads
 from daskel.core.boot.wire import Wire
 from daskel.core.site.model import Site
 from daskel.store.database import Store
 from daskel.system.beneath import FilesFolder
 from daskel.system.neighbours import hardware_of
+from daskel.system.uploads import UploadsFolder
 
 _log = logging.getLogger(__name__)
 _LOBBY_PAUSE = 2.0  # seconds
@@ -42,6 +46,7 @@ class Shared:
         site: Site,
         store: Store,
         files: FilesFolder,
+        uploads: Path,
         wire: Wire,
         emit: Callable[[Event], None],
     ) -> None:
@@ -51,6 +56,8 @@ class Shared:
             Callable[[str], None]
         ] = []  # with the MAC address of a client that begins anew
         self.on_event: dict[type[Event], Callable[[Event], None]] = {}
+        self.uploads = UploadsFolder(uploads)
+        self.bandwidth: dict[str, Bandwidth] = {}  # by segment
         self.images: dict[tuple[object, ...], bytes | None] = {}  # kept by `content`
         self.compared = float("-inf")  # when names were compared for a missing file
         self.lobby = store.lobby()
@@ -65,6 +72,13 @@ class Shared:
         self.once.use(site)
         self.site = site
         self.computed = Files(site, self.wire.ports)
+        self.written = Uploads(site)
+        limits = {n: s.bandwidth for n, s in site.segments.items() if s.bandwidth}
+        was = self.bandwidth
+        self.bandwidth = {
+            name: was[name] if name in was and was[name].rate == rate else Bandwidth(rate)
+            for name, rate in limits.items()
+        }
         self.answers = Answers(site, self.leases, self.wire.ports)
         self.datagrams = Datagrams(self.answers)
         self.known = {bytes.fromhex(mac.replace(":", "")) for mac in site.by_mac}

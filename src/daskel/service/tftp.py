@@ -6,15 +6,20 @@ import asyncio
 import socket
 import time
 from collections.abc import Iterable
+from functools import partial
 from ipaddress import IPv4Address
 
+from daskel.core.boot.bandwidth import Bandwidth
+from daskel.core.boot.files import PathRefusedError
 from daskel.core.boot.identity import Who
 from daskel.core.boot.stages import FileAborted, FileSent
 from daskel.core.reader import MalformedError
-from daskel.core.tftp.packet import Error, ErrorCode, Opcode, Request, parse
+from daskel.core.tftp.packet import Ack, Error, ErrorCode, Opcode, Request, parse
+from daskel.core.tftp.reception import Reception, accepted
 from daskel.core.tftp.transfer import Blocks, Output, State, Transfer, granted
 from daskel.service.blocks import Images, Sender
 from daskel.service.content import NotOpened, Opened, open_content
+from daskel.service.receiving import Receiving, code_of, reason_of
 from daskel.service.shared import Shared
 from daskel.service.sockets import udp
 
@@ -37,7 +42,7 @@ class TftpService:
         self._shared, self._server = shared, server
         self._address = shared.wire.outside(server)
         self._sock = udp(self._address, shared.wire.ports.tftp, roomy=True)
-        self._sessions: dict[Peer, _Session] = {}
+        self._sessions: dict[Peer, _Session | Receiving] = {}
         self._windows: dict[str, int] = {}  # by address: blocks that its buffers hold
         self.sender, self.images = Sender(), Images()
 
@@ -95,31 +100,67 @@ class TftpService:
             if before.is_answer_to(request):
                 return None  # the same request again: its transfer will send again by itself
             before.close()  # the machine was reset, and its firmware begins at the same port
-        if request.opcode is Opcode.WRITE:
-            return self._refuse(peer, ErrorCode.ACCESS, "nothing can be written here")
         if request.mode != "octet":
             return self._refuse(peer, ErrorCode.ILLEGAL, f"mode {request.mode[:20]}: ask for octet")
         if len(self._sessions) >= _MOST_TRANSFERS:
             return self._shared.malformed("tftp", f"more than {_MOST_TRANSFERS} transfers at once")
         segment, who = self._shared.caller(self._server, peer[0])
+        if request.opcode is Opcode.WRITE:
+            return self._write(request, peer, who)
         opened = open_content(self._shared, segment, request.path, who, "tftp")
         if isinstance(opened, NotOpened):
             code = ErrorCode.ACCESS if opened.refused else ErrorCode.NOT_FOUND
             return self._refuse(peer, code, opened.reason)
-        return self._begin(request, peer, who, opened)
+        return self._begin(request, peer, segment, who, opened)
 
-    def _begin(self, request: Request, peer: Peer, who: Who, opened: Opened) -> None:
+    def _write(self, request: Request, peer: Peer, who: Who) -> None:
+        """A client delivers a file, where a rule of the site lets it."""
+        shown = request.path[:200].decode("utf-8", "backslashreplace")
         try:
-            sock = udp(self._address, 0)
+            path, rule = self._shared.written.rule(request.path, who)
+            part = self._shared.uploads.begin(path, rule.files)
+        except PathRefusedError as error:
+            self._shared.emit(FileAborted(who, shown, "tftp", f"write: {error}"))
+            return self._refuse(peer, ErrorCode.ACCESS, str(error))
+        except OSError as error:
+            self._shared.emit(FileAborted(who, shown, "tftp", f"write: {reason_of(error)}"))
+            return self._refuse(peer, code_of(error), reason_of(error))
+        try:
+            sock, largest = self._connected(peer)
+        except OSError:
+            return part.close()
+        reception = Reception(rule.size, accepted(request, largest))
+        session = Receiving(
+            self._shared, who, path, part, sock, reception, request, partial(self._end, peer)
+        )
+        self._sessions[peer] = session
+        return session.start()
+
+    def _end(self, peer: Peer) -> None:
+        self._sessions.pop(peer, None)
+
+    def _connected(self, peer: Peer) -> tuple[socket.socket, int]:
+        """A socket of a transfer's own, and the bytes of a block that fit its path. Raises
+        OSError."""
+        sock = udp(self._address, 0)
+        try:
             sock.connect(peer)
+            return sock, sock.getsockopt(socket.IPPROTO_IP, _IP_MTU) - _HEADERS
+        except OSError:
+            sock.close()
+            raise
+
+    def _begin(self, request: Request, peer: Peer, segment: str, who: Who, opened: Opened) -> None:
+        try:
+            sock, largest = self._connected(peer)
         except OSError:
             opened.close()
             return
-        mtu = sock.getsockopt(socket.IPPROTO_IP, _IP_MTU)
         window = self._windows.get(peer[0], self._shared.site.settings.tftp_window)
-        options = granted(request, opened.size, mtu - _HEADERS, window)
+        options = granted(request, opened.size, largest, window)
         transfer = Transfer(opened.size, options)
         session = _Session(self, self._shared, peer, who, opened, sock, transfer, request)
+        session.bandwidth = self._shared.bandwidth.get(segment)
         self._sessions[peer] = session
         session.start()
 
@@ -149,6 +190,8 @@ class _Session:
         self._request = request
         self._image = service.images.of(opened, transfer.block_size, transfer.window)
         self._began = time.monotonic()
+        self.bandwidth: Bandwidth | None = None  # of its segment, when there is a limit
+        self._held: asyncio.TimerHandle | None = None  # blocks that wait for their turn
 
     def is_answer_to(self, request: Request) -> bool:
         """`request` may be the one that began this transfer, sent again."""
@@ -159,13 +202,15 @@ class _Session:
         self._send(self._transfer.start(time.monotonic()))
 
     def tick(self, now: float) -> None:
-        if now < self._transfer.deadline:
+        if self._held or now < self._transfer.deadline:
             return
         self._receive()  # the answer may be here, and we were late
         if self._sock.fileno() >= 0:
             self._send(self._transfer.tick(now))
 
     def close(self) -> None:
+        if self._held:
+            self._held.cancel()
         asyncio.get_running_loop().remove_reader(self._sock)
         self._sock.close()
         self._opened.close()
@@ -182,6 +227,8 @@ class _Session:
         except OSError:
             return self._refused()
         transfer = self._transfer
+        if self._held and isinstance(packet, Ack):
+            return None  # of what was sent before
         offering = transfer.state is State.OFFERING
         return self._send(transfer.receive(packet, time.monotonic()), offering)
 
@@ -204,10 +251,23 @@ class _Session:
 
     def _put(self, output: Output) -> None:
         if isinstance(output, Blocks):
+            if self.bandwidth and self._hold(self.bandwidth, output):
+                return
             data = self._image.datagrams(output, self._opened)
             self._service.sender.send(self._sock, data, self._image.size)
         else:
             self._sock.send(output.serialise())
+
+    def _hold(self, bandwidth: Bandwidth, blocks: Blocks) -> bool:
+        """Whether they must wait for their turn; they are sent then."""
+        if self._held:
+            self._held = None
+            return False
+        seconds = bandwidth.wait(blocks.length, time.monotonic())
+        if seconds:
+            self._transfer.later(seconds)
+            self._held = asyncio.get_running_loop().call_later(seconds, self._send, [blocks])
+        return bool(seconds)
 
     def _finish(self, *, only_asked: bool) -> None:
         """Say how it ended, unless the client only asked for the size and took no block."""

@@ -16,6 +16,7 @@ from daskel.core.boot.bootfile import NONE, check_boot_files
 from daskel.core.boot.files import check_files
 from daskel.core.boot.loader import MACHINES, image_path
 from daskel.core.boot.options import check_options
+from daskel.core.boot.uploads import check_uploads
 from daskel.core.boot.views import check_own
 from daskel.core.boot.wire import Ports
 from daskel.core.site.check import check
@@ -70,6 +71,11 @@ class SiteFile:
     def slates(self) -> Path:
         assert self.site
         return self.folder(self.site.settings.slates)
+
+    @property
+    def uploads(self) -> Path:
+        assert self.site
+        return self.folder(self.site.settings.uploads)
 
     @property
     def certificate(self) -> tuple[Path, Path] | None:
@@ -172,6 +178,7 @@ def load_checked(
         file.findings += check_boot_files(file.site)
         file.findings += check_arguments(file.site, Ports(), names)
         file.findings += check_files(file.site, Ports(), names)
+        file.findings += check_uploads(file.site)
         file.findings += check_own(file.site, names)
         file.findings += check_sizes(file.site, Ports())
         file.findings += _on_disk(file, file.site)

@@ -118,6 +118,15 @@ class FileAborted(Event):
 
 
 @dataclass(frozen=True, slots=True)
+class FileReceived(Event):
+    """A client delivered a file."""
+
+    path: str
+    size: int  # bytes
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True)
 class Mounted(Event):
     root: str
     how: str = "read-only"  # which version, and what the client may change

@@ -33,7 +33,17 @@ def differences(before: Site, after: Site) -> list[Change]:
 def _site(before: Site, after: Site) -> Iterator[str]:
     """Folders, and the rest of [site] that is no layer."""
     was, becomes = before.settings.model_dump(), after.settings.model_dump()
-    for key in ("name", "files", "roots", "slates", "nfs", "https", "state", "tftp_window"):
+    for key in (
+        "name",
+        "files",
+        "roots",
+        "slates",
+        "uploads",
+        "nfs",
+        "https",
+        "state",
+        "tftp_window",
+    ):
         if was[key] != becomes[key]:
             yield f"site: {key.replace('_', '-')} {was[key]} -> {becomes[key]}"
 
@@ -59,6 +69,7 @@ def _tables(before: Site, after: Site) -> Iterator[str]:
         "root": (before.roots, after.roots),
         "firmware": (before.firmware, after.firmware),
         "file": (before.files, after.files),
+        "upload": (before.uploads, after.uploads),
     }
     for kind, (was, becomes) in kinds.items():
         for name in dict.fromkeys([*becomes, *was]):

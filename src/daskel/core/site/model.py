@@ -88,6 +88,15 @@ def _size(value: object) -> int:
     return parse_size(_text(value, 'a size with its unit, like "2 GiB"'))
 
 
+def _rate(value: object) -> int:
+    text = _text(value, 'a size per second, like "40 MiB/s"')
+    size, slash, second = text.partition("/")
+    rate = parse_size(size) if slash and second.strip() == "s" else 0
+    if rate < 1024:
+        raise ValueError('is no size per second; write one like "40 MiB/s", 1 KiB/s at least')
+    return rate
+
+
 def _names(value: object) -> object:
     return [value] if isinstance(value, str) else value
 
@@ -151,6 +160,7 @@ AddressRange = Annotated[Range, BeforeValidator(parse_range)]
 Mac = Annotated[str, BeforeValidator(_mac)]
 Duration = Annotated[int, BeforeValidator(_duration)]  # seconds
 Size = Annotated[int, BeforeValidator(_size)]  # bytes
+Rate = Annotated[int, BeforeValidator(_rate)]  # bytes per second
 SlateKind = Literal["none", "fresh", "keep"]
 Names = Annotated[tuple[str, ...], BeforeValidator(_names)]
 Title = Annotated[str, BeforeValidator(_title)]
@@ -223,6 +233,7 @@ class SiteTable(LayerTable):
     files: str = "files"
     roots: str = "/srv/daskel/roots"
     slates: str = "/srv/daskel/slates"
+    uploads: str = "uploads"  # what clients deliver, where an [upload] allows it
     nfs: Literal["daskel", "kernel"] = "daskel"  # whose NFS server
     tftp_window: int = Field(16, ge=1, le=128)  # blocks; more overruns the buffers of most firmware
     https: Https | None = None  # the same files as over HTTP, also over HTTPS
@@ -242,6 +253,7 @@ class Segment(LayerTable):
     name_servers: tuple[Address, ...] = ()
     domain: str | None = None
     lease: Duration = 8 * 3600
+    bandwidth: Rate | None = None  # of all boot files together, over TFTP and HTTP
     enabled: bool = True  # false: written, and not served yet
     unknown: str = "address-only"  # or lobby, refuse, or the name of a loadout
     allow: tuple[MacPrefix, ...] = ()  # when given, no other machines that are not in the site
@@ -318,6 +330,14 @@ class File(Table):
     folder: str | None = None  # below `files`
 
 
+class Upload(Table):
+    """A folder that clients may put new files into (TFTP's write requests). Its path is the table's
+    name, ends with /*, and may name variables of the client: then each has its own."""
+
+    size: Size = 1 << 20  # of one file
+    files: int = Field(100, ge=1)  # in one folder
+
+
 class Group(LayerTable):
     segment: str | None = None
     boot: str | None = None
@@ -343,6 +363,7 @@ TABLES: dict[str, type[Table]] = {
     "loadout": Loadout,
     "choice": Choice,
     "file": File,
+    "upload": Upload,
     "group": Group,
     "client": Client,
 }
@@ -360,6 +381,7 @@ class Site:
     loadouts: Mapping[str, Loadout]
     choices: Mapping[str, Choice]
     files: Mapping[str, File]
+    uploads: Mapping[str, Upload]
     groups: Mapping[str, Group]
     clients: Mapping[str, Client]
     positions: Sources

@@ -70,6 +70,7 @@ class _Reading:
             loadouts=tables["loadout"],
             choices=tables["choice"],
             files=tables["file"],
+            uploads=tables["upload"],
             templates=self.templates,
             groups=tables["group"],
             clients=clients,
@@ -209,6 +210,12 @@ class _References:
             self.findings.append(Finding(Severity.INVALID, origin, problem, "rename one of them"))
         for name, file in site.files.items():
             self._file(name, file)
+        for name in site.uploads:
+            if not name.endswith("/*"):
+                origin = site.positions.of(("upload", name), key=True)
+                problem = f"upload {name!r} is for new files in a folder, so it must end with /*"
+                remedy = f'write [upload."{name}/*"]'
+                self.findings.append(Finding(Severity.INVALID, origin, problem, remedy))
         for name, loadout in site.loadouts.items():
             if loadout.root is not None:
                 self._known("root", loadout.root, ("loadout", name, "root"))

@@ -146,6 +146,11 @@ class Transfer:
         self._wait = min(self._wait * 2, self._longest)
         return self._send(now, again=True)
 
+    def later(self, seconds: float) -> None:
+        """What was to be sent just now leaves this much later."""
+        self.deadline += seconds
+        self._sent_last += seconds
+
     def end(self, reason: str) -> Error:
         """The file cannot be sent any further; what to tell the client."""
         self.state, self.failure = State.FAILED, reason

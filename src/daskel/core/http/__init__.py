@@ -1,0 +1,1 @@
+"""HTTP (RFC 9110): what conditions and ranges ask for. The messages themselves are a library's."""

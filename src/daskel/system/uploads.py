@@ -1,0 +1,68 @@
+"""Files that clients deliver: each is there whole or not at all, and none takes another's place."""
+
+from __future__ import annotations
+
+import errno
+import os
+from pathlib import Path
+
+from daskel.system.beneath import open_beneath
+
+
+class UploadsFolder:
+    """The site's `uploads`; made when it is needed first."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+
+    def begin(self, path: str, most: int) -> Part:
+        """A new file for `path` below the folder; in each there are `most` at most.
+
+        Raises OSError: EEXIST when there is such a file, EDQUOT when there are too many.
+        """
+        parent, _, name = path.rpartition("/")
+        (self._folder / parent).mkdir(mode=0o750, parents=True, exist_ok=True)
+        top = os.open(self._folder, os.O_PATH | os.O_DIRECTORY | os.O_CLOEXEC)
+        try:
+            place = open_beneath(top, os.fsencode(parent or "."), os.O_RDONLY | os.O_DIRECTORY)
+        finally:
+            os.close(top)
+        try:
+            return Part(place, name, most)
+        except OSError:
+            os.close(place)
+            raise
+
+
+class Part:
+    """A file without a name, until it is whole."""
+
+    def __init__(self, folder: int, name: str, most: int) -> None:
+        self._folder, self._name, self._most = folder, name, most
+        self._look()
+        flags = os.O_TMPFILE | os.O_WRONLY | os.O_CLOEXEC
+        self._file = os.open(f"/proc/self/fd/{folder}", flags, 0o640)
+
+    def _look(self) -> None:
+        there = os.listdir(self._folder)  # noqa: PTH208 (of a descriptor)
+        if self._name in there:
+            raise FileExistsError(errno.EEXIST, "there is such a file already", self._name)
+        if len(there) >= self._most:
+            raise OSError(errno.EDQUOT, f"there are {len(there)} files already", self._name)
+
+    def write(self, data: bytes) -> None:
+        """Raises OSError."""
+        while data:
+            data = data[os.write(self._file, data) :]
+
+    def finish(self) -> None:
+        """It has its name now. Raises OSError."""
+        self._look()
+        source = f"/proc/self/fd/{self._file}"
+        os.link(source, self._name, dst_dir_fd=self._folder, follow_symlinks=True)
+
+    def close(self) -> None:
+        if self._file >= 0:
+            os.close(self._file)
+            os.close(self._folder)
+            self._file = -1
