@@ -6,6 +6,7 @@ import asyncio
 import socket
 import time
 from collections.abc import Iterable
+from contextlib import suppress
 from functools import partial
 from ipaddress import IPv4Address
 
@@ -14,7 +15,7 @@ from daskel.core.boot.files import PathRefusedError
 from daskel.core.boot.identity import Who
 from daskel.core.boot.stages import FileAborted, FileSent
 from daskel.core.reader import MalformedError
-from daskel.core.tftp.packet import Ack, Error, ErrorCode, Opcode, Request, parse
+from daskel.core.tftp.packet import Error, ErrorCode, Opcode, Request, parse
 from daskel.core.tftp.reception import Reception, accepted
 from daskel.core.tftp.transfer import Blocks, Output, State, Transfer, granted
 from daskel.service.blocks import Images, Sender
@@ -218,19 +219,31 @@ class _Session:
 
     def _receive(self) -> None:
         """One packet: there is seldom another."""
+        transfer = self._transfer
         try:
-            packet = parse(self._sock.recv(_LARGEST_ACK))
+            data = self._sock.recv(_LARGEST_ACK)
+            if len(data) == 4 and data[1] == Opcode.ACK and transfer.state is State.SENDING:
+                if not self._held:  # else of what was sent before
+                    self._acknowledged(data[2] << 8 | data[3])
+                return None
+            packet = parse(data)
         except BlockingIOError:
             return None
         except MalformedError as error:
             return self._shared.malformed("tftp", str(error))
         except OSError:
             return self._refused()
-        transfer = self._transfer
-        if self._held and isinstance(packet, Ack):
-            return None  # of what was sent before
         offering = transfer.state is State.OFFERING
         return self._send(transfer.receive(packet, time.monotonic()), offering)
+
+    def _acknowledged(self, block: int) -> None:
+        """The short way of what nearly always comes."""
+        blocks = self._transfer.acknowledge(block, time.monotonic())
+        if blocks is not None and blocks.amount == 1 and not self.bandwidth:
+            with suppress(OSError, EOFError):  # as when it is lost: the clock sends it again
+                self._sock.send(self._image.datagrams(blocks, self._opened))
+        else:
+            self._send(() if blocks is None else (blocks,))
 
     def _refused(self) -> None:
         """The client's port is closed (ICMP): nobody is there to send to any more."""

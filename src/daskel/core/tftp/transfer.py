@@ -16,6 +16,7 @@ DEFAULT_BLOCK = 512  # bytes, RFC 1350
 MINIMUM_BLOCK, MAXIMUM_BLOCK = 8, 65464  # bytes, RFC 2348
 PATIENCE = 31.0  # seconds without an answer until the transfer is given up
 LAST_PATIENCE = 7.0  # of the last blocks: a boot loader that starts its kernel may not answer
+_LEARNING, _SELDOM = 64, 15  # blocks that are all learnt from; then every sixteenth
 _FIRST_WAIT, _SHORTEST_WAIT, _LONGEST_WAIT = 1.0, 0.02, 2.0  # seconds until blocks are sent again
 
 
@@ -78,6 +79,7 @@ class Transfer:
     _progress: float = 0.0  # when the client answered last
     _sent_last: float = 0.0  # when something was sent
     _recovering: bool = False  # some of what is under way was sent twice
+    _seldom: int = 0  # bits that a block's number must not have for its answer to be learnt from
     _round_trip: float = 0.0  # seconds, smoothed; zero when not known yet
     _variation: float = 0.0
 
@@ -96,8 +98,9 @@ class Transfer:
         return self._send(now)
 
     def receive(self, packet: TftpPacket, now: float) -> list[Output]:
-        if isinstance(packet, Ack) and self.state is State.SENDING:  # nearly always
-            return self._acknowledged(packet.block, now)
+        if isinstance(packet, Ack) and self.state is State.SENDING:
+            blocks = self.acknowledge(packet.block, now)
+            return [] if blocks is None else [blocks]
         if self.state in (State.DONE, State.FAILED):
             return []
         if isinstance(packet, Error):
@@ -106,31 +109,40 @@ class Transfer:
             return self._fail("the client sent something else than an ACK", ErrorCode.ILLEGAL)
         if packet.block != 0:
             return []
-        self._heard(now)
+        self._progress = now
+        if not self._recovering:
+            self._learn(now)
         self.state, self._recovering = State.SENDING, False
         return self._send(now)
 
-    def _acknowledged(self, block: int, now: float) -> list[Output]:
+    def acknowledge(self, block: int, now: float) -> Blocks | None:
+        """The same for an acknowledgement while blocks are being sent, which is what nearly always
+        comes."""
+        sent = self.sent
         new = (block - self.acknowledged) & 0xFFFF  # numbers begin again after 65,535
-        if new > self.sent - self.acknowledged:
-            return []  # an old one
+        if new > sent - self.acknowledged:
+            return None  # an old one
         if new:
             self.acknowledged += new
-            self._heard(now)
+            self._progress = now
+            if not self._recovering and not self.acknowledged & self._seldom:
+                self._learn(now)
             if self.acknowledged == self.last_block:
                 self.state = State.DONE
-                return []
+                return None
         elif self.window == 1:
-            return []  # answering it would double every packet from here on
-        if self.acknowledged == self.sent:
+            return None  # answering it would double every packet from here on
+        if self.acknowledged == sent:
             self._recovering = False
-            return self._send(now)
+            self.deadline, self._sent_last = now + self._wait, now
+            return self._blocks(sent)
         if new and self._recovering:  # of blocks that it had already: they are behind it now
             return self._extend(now)
         if now - self._sent_last < self._round_trip / 2:
-            return []  # too early to be about what was sent last
-        self.resent += self.sent - self.acknowledged  # the next one was lost
-        return self._send(now, again=True)
+            return None  # too early to be about what was sent last
+        self.resent += sent - self.acknowledged  # the next one was lost
+        self._again(now)
+        return self._blocks(self.acknowledged)
 
     def tick(self, now: float) -> list[Output]:
         """Send again what was not acknowledged; give up after PATIENCE."""
@@ -144,7 +156,8 @@ class Transfer:
         self.resent += max(1, self.sent - self.acknowledged)
         self.timeouts += 1
         self._wait = min(self._wait * 2, self._longest)
-        return self._send(now, again=True)
+        self._again(now)
+        return self._send(now)
 
     def later(self, seconds: float) -> None:
         """What was to be sent just now leaves this much later."""
@@ -165,11 +178,10 @@ class Transfer:
     def _all_sent(self) -> bool:
         return self.state is State.SENDING and self.sent == self.last_block
 
-    def _heard(self, now: float) -> None:
-        """Learn from an answer how long the next may take (RFC 6298; of what was sent once)."""
-        self._progress = now
-        if self._recovering:
-            return
+    def _learn(self, now: float) -> None:
+        """From an answer, how long the next may take (RFC 6298; of what was sent once)."""
+        if self.acknowledged >= _LEARNING:
+            self._seldom = _SELDOM
         took = now - self._sent_last
         if self._round_trip:
             off = abs(took - self._round_trip)
@@ -182,28 +194,33 @@ class Transfer:
             wait = _SHORTEST_WAIT
         self._wait = wait if wait < self._longest else self._longest
 
-    def _send(self, now: float, *, again: bool = False) -> list[Output]:
-        self.deadline = now + self._wait
-        self._sent_last = now
-        self._recovering = self._recovering or again
+    def _again(self, now: float) -> None:
+        """What is under way is sent a second time."""
+        self.deadline, self._sent_last = now + self._wait, now
+        self._recovering = True
+
+    def _send(self, now: float) -> list[Output]:
+        self.deadline, self._sent_last = now + self._wait, now
         if self.state is State.OFFERING:
             return [Options(self.options)]
         return [self._blocks(self.acknowledged)]
 
-    def _extend(self, now: float) -> list[Output]:
-        """Send what the window has room for behind what is under way."""
+    def _extend(self, now: float) -> Blocks | None:
+        """What the window has room for behind what is under way."""
         under_way = self.sent
         if under_way == min(self.acknowledged + self.window, self.last_block):
-            return []
+            return None
         self.deadline, self._sent_last = now + self._wait, now
-        return [self._blocks(under_way)]
+        return self._blocks(under_way)
 
     def _blocks(self, before: int) -> Blocks:
         """Those behind the block `before`, to the end of the window."""
-        end = self.acknowledged + self.window
-        self.sent = end if end < self.last_block else self.last_block
-        count, offset = self.sent - before, before * self.block_size
-        length, left = count * self.block_size, self.size - offset
+        end, size = self.acknowledged + self.window, self.block_size
+        if end > self.last_block:
+            end = self.last_block
+        self.sent = end
+        count, offset = end - before, before * size
+        length, left = count * size, self.size - offset
         return Blocks(before + 1, count, offset, length if length < left else left)
 
     def _fail(self, reason: str, code: ErrorCode | None) -> list[Output]:
