@@ -21,11 +21,15 @@ Address = tuple[str, int]
 
 
 class Relay(threading.Thread):
-    """Between clients and a server, one transfer for each client's port."""
+    """Between clients and a server, one transfer for each client's port. `bad` and `lost` are parts
+    of all datagrams; each takes `delay` seconds."""
 
-    def __init__(self, server: Address, bad: float, seed: int) -> None:
+    def __init__(
+        self, server: Address, bad: float, seed: int, delay: float = 0.0, lost: float = 0.0
+    ) -> None:
         super().__init__(daemon=True)
         self._server, self._bad, self._random = server, bad, random.Random(seed)
+        self._delay, self._loses = delay, lost
         self._front = _socket()
         self.address: Address = self._front.getsockname()
         self._selector = selectors.DefaultSelector()
@@ -60,6 +64,10 @@ class Relay(threading.Thread):
         to_server.sendto(data, self._server)
 
     def _pass_on(self, sock: socket.socket, data: bytes) -> None:
+        if self._delay:
+            if self._random.random() >= self._loses:
+                self._held.append((time.monotonic() + self._delay, sock, data))
+            return
         fate = self._random.random() / self._bad if self._bad else 1
         if fate < 0.5:
             self.lost += 1
@@ -80,10 +88,11 @@ def fetch(
     server: Address, path: str, window: int, block: int = 1000, holds: int = 65535
 ) -> tuple[bytes, int]:
     """The file, and the window that was granted. As RFC 7440 has it: acknowledges a window, or what
-    came before a gap; asks again by itself. Its buffer `holds` so many datagrams of a window."""
+    came before a gap; asks again by itself. Its buffer `holds` so many datagrams that come at once."""
     options = {"blksize": str(block), "windowsize": str(window)}
     message = Request(Opcode.READ, path.encode(), "octet", options).serialise()
     received, blocks, unanswered, peer = bytearray(), 0, 0, server
+    burst, heard = 0, 0.0  # datagrams that came one after the other
     with _socket() as sock:
         sock.settimeout(0.3)
         for _ in range(100_000):
@@ -95,10 +104,9 @@ def fetch(
                     unanswered = 0
                     break
                 packet = parse(data)
-                if (
-                    isinstance(packet, Data)
-                    and (packet.block - blocks - 1) & 0xFFFF >= holds - unanswered
-                ):
+                now = time.monotonic()
+                burst, heard = (burst if now - heard < 0.01 else 0) + 1, now
+                if isinstance(packet, Data) and burst > holds:
                     continue
                 assert not isinstance(packet, Error), packet
                 if isinstance(packet, Options):
@@ -115,6 +123,7 @@ def fetch(
                     sock.sendto(message, peer)
                     return bytes(received), window
                 if not in_order or unanswered == window:
+                    burst = 0 if in_order else burst  # it has taken all of it
                     unanswered = 0
                     break
     raise AssertionError("no end")

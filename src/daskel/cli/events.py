@@ -78,7 +78,7 @@ def words(event: Event) -> tuple[str, str]:
 
 
 def bad(event: Event) -> bool:
-    return isinstance(event, _BAD)
+    return isinstance(event, _BAD) and not (isinstance(event, FileMissing) and event.harmless)
 
 
 json_text = JSONEncoder(ensure_ascii=False, default=str).encode

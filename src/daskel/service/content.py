@@ -19,6 +19,7 @@ from daskel.core.boot.files import (
 )
 from daskel.core.boot.identity import Who
 from daskel.core.boot.loader import with_server
+from daskel.core.boot.misses import harmless
 from daskel.core.boot.stages import FileMissing, Waits
 from daskel.service.shared import Shared
 from daskel.system.beneath import why_not
@@ -91,6 +92,8 @@ def _open(
         descriptor, size, place = shared.files.find(*found.places)
     except OSError as error:
         outside = error.errno in (errno.EXDEV, errno.EACCES, errno.EPERM)
+        if error.errno == errno.ENOENT and (why := harmless(found.path)):
+            return _missing(shared, who, asked, over, why_not(error), refused=False, meaning=why)
         near = _near(shared, found.path) if error.errno == errno.ENOENT else ()
         return _missing(shared, who, asked, over, why_not(error), refused=outside, near=near)
     if not may_have(shared.site, who, place):  # its name differs in upper and lower case
@@ -134,10 +137,10 @@ def _near(shared: Shared, path: str) -> list[str]:
 
 def _missing(
     shared: Shared, who: Who, asked: bytes, over: str, reason: str, *, refused: bool,
-    near: Sequence[str] = (),
+    near: Sequence[str] = (), meaning: str = "",
 ) -> NotOpened:  # fmt: skip
-    """Names of other files are for the log alone."""
+    """Names of other files, and what a miss means, are for the log alone."""
     shown = asked[:200].decode("utf-8", "backslashreplace")
-    there = f"; there is {', '.join(near)}" if near else ""
-    shared.emit(FileMissing(who, shown, over, reason + there))
+    more = f"; there is {', '.join(near)}" if near else f"; {meaning}" if meaning else ""
+    shared.emit(FileMissing(who, shown, over, reason + more, bool(meaning)))
     return NotOpened(reason, refused)

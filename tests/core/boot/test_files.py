@@ -23,6 +23,7 @@ from daskel.core.boot.files import (
 from daskel.core.boot.identity import Who
 from daskel.core.boot.kernel import exports_text
 from daskel.core.boot.loader import Entry, built_in, config_mac, configuration, with_server
+from daskel.core.boot.misses import harmless
 from daskel.core.boot.segments import of_peer
 from daskel.core.boot.stages import (
     Addressed,
@@ -244,6 +245,24 @@ NEAR = [
 @pytest.mark.parametrize(("path", "expected"), NEAR)
 def test_nearest_names(path: str, expected: list[str]) -> None:
     assert nearest(path, NAMES) == expected
+
+
+MISSES = [  # as GRUB 2.06 asked, in its order
+    ("/grub/grub.cfg-00000000-0000-0000-0000-000000000000", True),
+    ("/grub/grub.cfg-01-02-61-08-00-00-05", True),
+    ("/grub/grub.cfg-0A3D088D", True),
+    ("/grub/grub.cfg-0", True),
+    ("/grub/i386-pc/command.lst", True),
+    ("/grub/grub.cfg", False),
+    ("/grub/i386-pc/normal.mod", False),
+    ("grub.cfg-old", False),
+    ("notebook/vmlinuz", False),
+]
+
+
+@pytest.mark.parametrize(("path", "expected"), MISSES)
+def test_what_is_asked_for_without_need(path: str, expected: bool) -> None:
+    assert bool(harmless(path)) is expected
 
 
 def test_names_without_upper_and_lower_case() -> None:

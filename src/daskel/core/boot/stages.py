@@ -108,6 +108,7 @@ class FileMissing(Event):
     path: str
     over: str
     reason: str
+    harmless: bool = False  # who asks goes on without it
 
 
 @dataclass(frozen=True, slots=True)
