@@ -17,12 +17,11 @@ check: .venv/installed
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
+bench: export BENCH := build/bench.jsonl
 bench: .venv/installed
-	$(BIN)/python bench/tftp.py
-	$(BIN)/python bench/http_files.py
-	$(BIN)/python bench/dhcp.py
-	$(BIN)/python bench/nfs.py
-	$(BIN)/python bench/site.py
+	mkdir -p build && rm -f $(BENCH)
+	for file in tftp http_files loss dhcp nfs site; do $(BIN)/python bench/$$file.py || exit 1; done
+	$(BIN)/python bench/picture.py $(BENCH) docs/screenshots/bench.png
 
 screenshots: .venv/installed
 	$(BIN)/python tools/screenshots

@@ -210,7 +210,7 @@ def main() -> None:
         for _ in range(2):  # machines that were here before are answered from memory
             exchanges()
         title = f"DHCP, four-packet exchanges, committed, {OUTSTANDING} outstanding"
-        compare(title, "exchanges/s", exchanges, ("UDP echo / 2", echoes))
+        compare(title, "exchanges/s", exchanges, ("UDP echo / 2", echoes), 0.4)
         print(f"DHCP, {ARRIVALS:,} machines that were here before")
         say_arrivals("within one second", 1.0)
         say_arrivals("all at once", 0.0)

@@ -47,6 +47,7 @@ def main() -> None:
             "MB/s",
             lambda: fetch(WIRE.ports.http),
             ("bare sendfile", lambda: fetch(BARE_PORT)),
+            0.7,
         )
 
 
