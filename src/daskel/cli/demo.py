@@ -35,7 +35,7 @@ from daskel.system.lacking import LackingError
 from daskel.system.sitefile import SiteFile, load_checked
 
 EXAMPLE = ("daskel demo", "daskel demo --keep /tmp/skerry-point")
-_START_WAIT = 15.0  # seconds for the server to be ready
+_START_WAIT = 60.0  # seconds for the server to be ready: another program may hold the disk
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

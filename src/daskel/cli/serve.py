@@ -31,6 +31,7 @@ from daskel.system.asking import socket_path
 from daskel.system.bootloader import build_missing
 from daskel.system.certificate import server_side
 from daskel.system.lacking import LackingError
+from daskel.system.privileges import give
 from daskel.system.sitefile import SiteFile
 
 EXAMPLE = (
@@ -115,7 +116,9 @@ def _server(file: SiteFile, site: Site, wire: Wire, log: Log) -> Server:
     most = resource.getrlimit(resource.RLIMIT_NOFILE)[1]
     resource.setrlimit(resource.RLIMIT_NOFILE, (most, most))  # two files for each transfer
     try:
-        file.state.parent.mkdir(parents=True, exist_ok=True)
+        if not file.state.parent.exists():
+            file.state.parent.mkdir(parents=True)
+            give(site.settings.account, [file.state.parent])
     except OSError as error:
         problem = f"the folder {file.state.parent} cannot be made ({error.strerror})"
         raise LackingError(problem, "name another with state = ... in [site]") from None

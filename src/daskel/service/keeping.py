@@ -20,7 +20,7 @@ from daskel.service.shared import Shared
 from daskel.system.channel import Message, pair, receive
 from daskel.system.lacking import LackingError
 from daskel.system.mounts import hide
-from daskel.system.privileges import FOR_SERVER, keep_only
+from daskel.system.privileges import FOR_ACCOUNT, FOR_SERVER, keep_only
 
 _log = logging.getLogger(__name__)
 
@@ -52,19 +52,20 @@ class Keeping:
         self._keeper, *self._workers = [Channel(end) for end, _ in ends]
         self._tasks: set[asyncio.Task[Any]] = set()
 
-    def confine(self) -> None:
+    def confine(self, account: str | None) -> None:
         """From now on this process cannot read roots and slates: what answers TFTP and HTTP has
-        no business there. After all sockets are open: who holds a port is not seen any more.
+        no business there; and it is the account's, where the site names one. After all sockets are
+        open: who holds a port is not seen any more.
 
         Raises LackingError.
         """
-        if not self._can_mount:
-            return
         try:
-            self._roots.mkdir(parents=True, exist_ok=True)
-            self._slates.mkdir(mode=0o700, parents=True, exist_ok=True)  # secrets are in it
-            hide([self._roots, self._slates])
-            keep_only(FOR_SERVER)
+            if self._can_mount:
+                self._roots.mkdir(parents=True, exist_ok=True)
+                self._slates.mkdir(mode=0o700, parents=True, exist_ok=True)  # secrets are in it
+                hide([self._roots, self._slates])
+            if self._can_mount or account:
+                keep_only(FOR_ACCOUNT if account else FOR_SERVER, account)
         except OSError as error:
             problem = f"{error.filename}: {error.strerror}"
             raise LackingError(problem, "name other folders with roots and slates") from None

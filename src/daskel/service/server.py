@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import logging
+import os
 import ssl
 import time
 from collections.abc import Callable, Collection, Mapping
@@ -29,6 +30,7 @@ from daskel.store.database import Store
 from daskel.system.beneath import FilesFolder
 from daskel.system.interfaces import interface_of
 from daskel.system.lacking import LackingError
+from daskel.system.privileges import give
 
 _log = logging.getLogger(__name__)
 
@@ -65,7 +67,21 @@ class Server:
         self._streams.append(HttpService(self._shared))
         if tls:
             self._streams.append(HttpService(self._shared, tls))
-        self.exports.confine()
+        self._confine(site.settings.account, files, uploads, state)
+
+    def _confine(self, account: str | None, files: Path, uploads: Path, state: Path) -> None:
+        """What the server itself writes is the account's, which must reach what it reads."""
+        give(account, state.parent.glob(f"{state.name}*"))
+        if account and self._shared.site.uploads and not uploads.exists():
+            uploads.mkdir(mode=0o750, parents=True)
+            give(account, [uploads])
+        self.exports.confine(account)
+        for path, how, what in (
+            (state.parent, os.W_OK, "write into"), (files, os.R_OK | os.X_OK, "read"),
+        ):  # fmt: skip
+            if account and not os.access(path, how):
+                remedy = f"chown {account} {path}, or name another with account = ... in [site]"
+                raise LackingError(f"the account {account} may not {what} {path}", remedy)
 
     def _map_ports(self, server: IPv4Address) -> None:
         """Where port 111 is free."""
@@ -131,7 +147,7 @@ class Server:
 def _listening(site: Site) -> dict[str, tuple[str | None, ...]]:
     """What the sockets of a site depend on."""
     said = site.settings
-    folders = {"": (said.roots, said.slates, said.uploads, said.nfs, str(said.https))}
+    folders = {"": (said.roots, said.slates, said.uploads, said.nfs, str(said.https), said.account)}
     return folders | {
         n: (str(s.server), s.interface, s.dhcp, s.shares, str(s.relays))
         for n, s in site.served.items()

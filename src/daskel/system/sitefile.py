@@ -31,6 +31,7 @@ from daskel.system.beneath import FilesFolder
 from daskel.system.certificate import server_side
 from daskel.system.interfaces import addresses
 from daskel.system.lacking import LackingError
+from daskel.system.privileges import account_of
 from daskel.system.roots import RootFolder
 
 
@@ -290,6 +291,12 @@ def _here(file: SiteFile, site: Site) -> Iterator[Finding]:
             "run as its owner, or mount it writable",
         )
         yield Finding(Severity.NOTE, site.origin("site", "roots"), problem, remedy)
+    if site.settings.account:
+        try:
+            account_of(site.settings.account)
+        except LackingError as error:
+            origin = site.origin("site", "account")
+            yield Finding(Severity.WARNING, origin, error.problem, error.remedy)
     state = file.state if file.state.exists() else file.state.parent
     if state.exists() and not os.access(state, os.W_OK):
         problem, remedy = f"{state} cannot be written", "run as its owner, or change state = ..."

@@ -39,6 +39,7 @@ def _site(before: Site, after: Site) -> Iterator[str]:
         "roots",
         "slates",
         "uploads",
+        "account",
         "nfs",
         "https",
         "state",

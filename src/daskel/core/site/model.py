@@ -236,6 +236,7 @@ class SiteTable(LayerTable):
     uploads: str = "uploads"  # what clients deliver, where an [upload] allows it
     nfs: Literal["daskel", "kernel"] = "daskel"  # whose NFS server
     tftp_window: int = Field(16, ge=1, le=128)  # blocks; more overruns the buffers of most firmware
+    account: str | None = None  # whose the server is, once its ports are open; root's without
     https: Https | None = None  # the same files as over HTTP, also over HTTPS
     state: str = "/var/lib/daskel/state.db"
     loaders: tuple[Literal["bios", "uefi-x64", "uefi-arm64"], ...] = ("bios", "uefi-x64")
