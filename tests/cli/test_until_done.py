@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -41,6 +43,27 @@ def test_one_that_is_ended_before(batch: Serving) -> None:
     batch.wait_for("file-sent", path="rescue/initrd.img")
     assert batch.stop() == 1
     assert batch.events("ended")[-1]["text"] == "1 of 2 have fetched everything; not tide-02"
+
+
+def test_a_batch_follows_the_site(batch: Serving) -> None:
+    boots(batch, "tide-01")
+    daskel("client", "remove", "tide-02", cwd=batch.folder)
+    applied = daskel("apply", "--yes", cwd=batch.folder)
+    assert applied.returncode == 0, applied
+    assert batch.process.wait(30) == 0
+    assert batch.events("ended")[-1]["text"] == "1 of 1 have fetched everything"
+
+
+def test_it_ends_when_nothing_moves_any_more(demo_folder: Path) -> None:
+    program = (
+        "import sys, daskel.cli.serve as s; s._STILL = 1.0\n"
+        "from daskel.cli.main import main; sys.exit(main())"
+    )
+    words = ["serve", "--until-done", "tide-01", "--loopback", "41000"]
+    command = [sys.executable, "-c", program, *words]
+    done = subprocess.run(command, cwd=demo_folder, capture_output=True, text=True, timeout=60)
+    assert "0 of 1 have fetched everything; not tide-01" in done.stdout
+    assert done.returncode == 1
 
 
 def test_who_is_meant(demo_folder: Path, serve: Serve) -> None:

@@ -50,7 +50,9 @@ def test_the_server_is_the_accounts(folder: Path, serve: Serve) -> None:
     assert (folder / "uploads").stat().st_uid == NOBODY
     assert "mine" in run(folder, "slate", "show", "tide-01")
     with (folder / "daskel.toml").open("a") as file:
-        file.write('[client.tide-03]\nmac = "02:61:08:00:00:03"\ngroup = "tide"\naddress = "10.61.8.23"\n')
+        file.write(
+            '[client.tide-03]\nmac = "02:61:08:00:00:03"\ngroup = "tide"\naddress = "10.61.8.23"\n'
+        )
     run(folder, "apply", "--yes")
     run(folder, "assign", "tide-01", "notebook", "--once")
     serving.stop()

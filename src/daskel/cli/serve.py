@@ -132,7 +132,7 @@ async def _serve(server: Server, file: SiteFile, site: Site, wire: Wire, log: Lo
     running_loop, ended = asyncio.get_running_loop(), asyncio.Event()
     for number in (signal.SIGINT, signal.SIGTERM):
         running_loop.add_signal_handler(number, ended.set)
-    running = Running(server, file, log.stages, log.note)
+    running = Running(server, file, log.stages, log.note, log.use)
     control = ControlService(running, socket_path(file.state))
     await control.serve()
     tasks: set[asyncio.Task[object]] = set()  # SIGHUP: taking over the site file
@@ -216,6 +216,11 @@ class Log:
                 self._last = time.monotonic()
             if time.monotonic() - self._last > _STILL:
                 return
+
+    def use(self, site: Site) -> None:
+        """The server answers from another site now."""
+        if self.batch:
+            self.batch.use(site)
 
     def note(self, what: str, rest: str) -> None:
         """Something that concerns no client."""

@@ -33,11 +33,12 @@ class Running:
 
     def __init__(
         self, server: Server, file: SiteFile, stages: Mapping[str, Stage],
-        note: Callable[[str, str], None],
+        note: Callable[[str, str], None], taken_over: Callable[[Site], None],
     ) -> None:  # fmt: skip
         assert file.site
         self._server, self._path, self._site = server, file.path.absolute(), file.site
         self._texts, self._stages, self._note = file.texts, stages, note
+        self._taken_over = taken_over  # is told of a site that is another one from now on
         self._since = time.time()
 
     def status(self) -> Answer:
@@ -114,6 +115,7 @@ class Running:
         if not self._server.use(site):
             return self._kept("its segments or folders changed; start daskel serve again")
         self._site, self._texts, self._since = site, new.texts, time.time()
+        self._taken_over(site)
         said = f"{self._path}: {len(site.clients)} clients"
         self._note("taken over", said)
         return {"applied": True, "said": said}

@@ -19,6 +19,12 @@ class Batch:
         self.left = list(clients)
         self._fetched = Fetched()
 
+    def use(self, site: Site) -> None:
+        """What they boot has changed; who is not in the site any more is not waited for."""
+        self._site = site
+        self.clients = tuple(name for name in self.clients if name in site.clients)
+        self.left = [name for name in self.left if name in site.clients]
+
     def happened(self, event: Event) -> None:
         name = event.who.name
         if name in self.left and self._fetched.all_of(self._loadouts(name), event):
