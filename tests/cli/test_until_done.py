@@ -25,7 +25,7 @@ def boots(serving: Serving, name: str, *, whole: bool = True) -> None:
 @pytest.fixture
 def batch(demo_folder: Path, serve: Serve) -> Serving:
     for name in MACS:
-        daskel("assign", name, "rescue", "--yes", cwd=demo_folder)
+        assert daskel("assign", name, "rescue", cwd=demo_folder).returncode == 0
     return serve(demo_folder, more=("--until-done", "tide-01,tide-02"))
 
 

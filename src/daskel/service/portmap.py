@@ -1,6 +1,6 @@
 """The port mapper on port 111, over UDP and TCP: for clients that ask where MOUNT and NFS are.
 
-Some initrds ask, whatever they are told. Where another program has port 111, it stays.
+Some initrds ask, whatever they are told. Where another program has port 111, it is told.
 """
 
 from __future__ import annotations
@@ -9,6 +9,7 @@ import asyncio
 from collections.abc import Mapping
 from ipaddress import IPv4Address
 
+from daskel.core.boot.wire import Ports
 from daskel.core.nfs import mount, nfs3, portmap
 from daskel.core.nfs.rpc import Records, Refusal, mark, parse_call, refuse, success
 from daskel.core.reader import MalformedError
@@ -20,17 +21,19 @@ _LARGEST = 4096  # bytes of a datagram
 _IDLE = 10.0  # seconds
 
 
+def served(ports: Ports) -> dict[tuple[int, int], int]:
+    """Ports by program and version."""
+    known = ((nfs3.PROGRAM, nfs3.VERSION), (mount.PROGRAM, mount.VERSION))
+    return dict.fromkeys(known, ports.nfs)
+
+
 class PortMapper:
     """On one server address. Raises LackingError when the port is taken."""
 
     def __init__(self, shared: Shared, server: IPv4Address) -> None:
-        wire, port = shared.wire, shared.wire.ports.nfs
-        self._shared = shared
-        self._ports: Mapping[tuple[int, int], int] = {
-            (portmap.PROGRAM, portmap.VERSION): wire.ports.portmap,
-            (nfs3.PROGRAM, nfs3.VERSION): port,
-            (mount.PROGRAM, mount.VERSION): port,
-        }
+        wire, self._shared = shared.wire, shared
+        own = {(portmap.PROGRAM, portmap.VERSION): wire.ports.portmap}
+        self._ports: Mapping[tuple[int, int], int] = own | served(wire.ports)
         address = wire.outside(server)
         self._datagrams = udp(address, wire.ports.portmap)
         try:

@@ -8,6 +8,7 @@ import os
 import ssl
 import time
 from collections.abc import Callable, Collection, Mapping
+from contextlib import suppress
 from ipaddress import IPv4Address
 from pathlib import Path
 
@@ -23,7 +24,7 @@ from daskel.service.http import HttpService
 from daskel.service.kernel import KernelExports
 from daskel.service.nfs import NfsService
 from daskel.service.others import OtherServers
-from daskel.service.portmap import PortMapper
+from daskel.service.portmap import PortMapper, served
 from daskel.service.shared import Shared
 from daskel.service.tftp import TftpService
 from daskel.store.database import Store
@@ -31,6 +32,7 @@ from daskel.system.beneath import FilesFolder
 from daskel.system.interfaces import interface_of
 from daskel.system.lacking import LackingError
 from daskel.system.privileges import give
+from daskel.system.registered import Registered
 
 _log = logging.getLogger(__name__)
 
@@ -56,6 +58,7 @@ class Server:
         self._simple: list[DhcpService | TftpService | OtherServers] = []
         self._streams: list[HttpService | NfsService | PortMapper] = []
         self._tasks: list[asyncio.Task[None]] = []
+        self._registered: Registered | None = None
         self._simple += _dhcp_services(self._shared)
         if not wire.loopback:
             self._simple.append(OtherServers(self._shared, _alone_on(site)))
@@ -84,10 +87,16 @@ class Server:
                 raise LackingError(f"the account {account} may not {what} {path}", remedy)
 
     def _map_ports(self, server: IPv4Address) -> None:
-        """Where port 111 is free."""
+        """Where port 111 is free; else the program that has it is told, once."""
+        if self._registered:
+            return
         try:
             self._streams.append(PortMapper(self._shared, server))
         except LackingError as error:
+            ports = self._shared.wire.ports
+            with suppress(OSError):
+                self._registered = Registered(ports.portmap, served(ports))
+                return
             lost = "clients that ask there for NFS's port get no right answer, and do not boot"
             _log.warning("%s: %s", error.problem, lost)
 
@@ -141,6 +150,8 @@ class Server:
         for stream in self._streams:
             await stream.close()
         await self.exports.close()
+        if self._registered:
+            self._registered.close()
         self._shared.close()
 
 

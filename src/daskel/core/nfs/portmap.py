@@ -14,8 +14,15 @@ _TCP = 6
 
 class Procedure(IntEnum):
     NULL = 0
+    SET = 1
+    UNSET = 2
     GETPORT = 3
     DUMP = 4
+
+
+def serialise_mapping(program: int, version: int, port: int) -> bytes:
+    """Arguments of SET and UNSET."""
+    return pack_u32(program, version, _TCP, port)
 
 
 def answer(procedure: int, arguments: Reader, ports: Mapping[tuple[int, int], int]) -> bytes | None:
