@@ -64,10 +64,11 @@ def _first(
     wanted = dict.fromkeys([*NEEDED, *packages, *([] if named else [kernel])])
     command = ["debootstrap", "--variant=minbase", f"--arch={processor}"]
     command += [f"--include={','.join(wanted)}", release, str(work), mirror]
-    last = ""
+    last, later = "", os.environ | {"INITRD": "No"}  # the initrd is made once, when it is fit
     with subprocess.Popen(
-        command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, errors="replace"
-    ) as process:
+        command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, errors="replace",
+        env=later,
+    ) as process:  # fmt: skip
         assert process.stdout
         for line in process.stdout:
             if match := _STEP.match(line):
@@ -88,11 +89,12 @@ def _fit(work: Path, say: Say) -> None:
     conf = work / "etc/initramfs-tools/conf.d/daskel"
     conf.parent.mkdir(parents=True, exist_ok=True)
     conf.write_text(_INITRAMFS)
+    kernels = (path.name.partition("-")[2] for path in sorted((work / "boot").glob("vmlinuz-*")))
+    initrds = [["update-initramfs", "-c", "-k", release] for release in kernels]
     for what, command in (
-        ("making", ["update-initramfs", "-u", "-k", "all"]),
-        ("cleaning", ["apt-get", "clean"]),
-    ):
-        say(what, {"making": "the initrd", "cleaning": "package files"}[what])
+        *(("the initrd", command) for command in initrds), ("package files", ["apt-get", "clean"]),
+    ):  # fmt: skip
+        say("cleaning" if command[0] == "apt-get" else "making", what)
         if run_inside(work, command, quiet=True):
             problem = f"{' '.join(command)} failed in the new system"
             raise LackingError(problem, "try it with daskel root edit after building without it")
