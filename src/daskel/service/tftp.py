@@ -6,7 +6,6 @@ import asyncio
 import socket
 import time
 from collections.abc import Iterable
-from contextlib import suppress
 from functools import partial
 from ipaddress import IPv4Address
 
@@ -240,8 +239,10 @@ class _Session:
         """The short way of what nearly always comes."""
         blocks = self._transfer.acknowledge(block, time.monotonic())
         if blocks is not None and blocks.amount == 1 and not self.bandwidth:
-            with suppress(OSError, EOFError):  # as when it is lost: the clock sends it again
+            try:
                 self._sock.send(self._image.datagrams(blocks, self._opened))
+            except (OSError, EOFError):
+                return  # as when it is lost: the clock sends it again
         else:
             self._send(() if blocks is None else (blocks,))
 

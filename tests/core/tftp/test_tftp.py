@@ -209,6 +209,16 @@ def test_the_wait_follows_the_round_trip() -> None:
     assert transfer.deadline - sent == pytest.approx(2 * 0.1, rel=0.5)
 
 
+def test_what_waits_for_its_turn_is_neither_late_nor_slow() -> None:
+    transfer = Transfer(8000, {"blksize": "8"})
+    transfer.start(0.0)
+    transfer.receive(Ack(0), 0.1)
+    transfer.later(5.0)  # it leaves then
+    assert transfer.tick(5.1) == [] and transfer.tick(5.2) == []
+    transfer.receive(Ack(1), 5.2)
+    assert transfer.deadline - 5.2 < 0.5, "the wait was none of the client's"
+
+
 def test_block_numbers_begin_again() -> None:
     size = 8 * 65536 * 2 + 3  # 131,073 blocks
     content = bytes(range(256)) * (size // 256 + 1)
