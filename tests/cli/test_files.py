@@ -77,6 +77,9 @@ def test_files_of_one_client_and_one_group(demo_folder: Path, serve: Serve) -> N
     rows = json.loads(daskel("files", "list", "--json", cwd=demo_folder).stdout)
     what = {row["path"]: row["what"] for row in rows}
     assert what["clients/tide-01/splash.png"] == "file, tide-01 alone"
+    (demo_folder / "files/clients/tide-1").mkdir()
+    said = daskel("check", cwd=demo_folder).stdout
+    assert "clients/tide-1: there is no such client" in said and "did you mean tide-1" in said
 
 
 SHOWN = [

@@ -13,7 +13,7 @@ from pathlib import Path
 from daskel.core.boot.answer import check_sizes
 from daskel.core.boot.arguments import check_arguments
 from daskel.core.boot.bootfile import NONE, check_boot_files
-from daskel.core.boot.files import check_files
+from daskel.core.boot.files import OF_CLIENTS, OF_GROUPS, check_files
 from daskel.core.boot.loader import MACHINES, image_path
 from daskel.core.boot.options import check_options
 from daskel.core.boot.uploads import check_uploads
@@ -239,10 +239,21 @@ def _boot_files(file: SiteFile, site: Site, folder: FilesFolder) -> Iterator[Fin
                 problem = f"{key} {path} of loadout {name}: {(error.strerror or '').lower()}"
                 remedy = _nearest(folder.folder, path or "")
                 yield Finding(Severity.ERROR, origin, problem, remedy)
+    yield from _nobodys(site, file.files)
     yield from _written_boot_files(site, folder)
     for loader in site.settings.loaders:
         yield from _loader_image(site, folder, loader)
     folder.close()
+
+
+def _nobodys(site: Site, files: Path) -> Iterator[Finding]:
+    """Folders of clients and groups that the site has not."""
+    for kind, known in ((OF_CLIENTS, site.clients), (OF_GROUPS, site.groups)):
+        there = sorted(path.name for path in (files / kind).glob("*") if path.is_dir())
+        for name in (name for name in there if name not in known):
+            problem = f"nobody gets what is in {files / kind / name}: there is no such {kind[:-1]}"
+            remedy = did_you_mean(name, known)
+            yield Finding(Severity.WARNING, site.origin("site", "files"), problem, remedy)
 
 
 def _written_boot_files(site: Site, folder: FilesFolder) -> Iterator[Finding]:
