@@ -55,6 +55,7 @@ def test_it_is_told(demo_folder: Path, base: int, takes: bool) -> None:
         there = {(100003, 3, 6): base + 2049, (100005, 3, 6): base + 2049}
         assert mapper.ports == (there if takes else {})
         assert any("clients that ask there" in line for line in said) is not takes
+        assert any("does not take program" in line for line in said) is not takes
         process.send_signal(signal.SIGTERM)
         process.wait(60)
     assert mapper.ports == {}

@@ -8,7 +8,6 @@ import os
 import ssl
 import time
 from collections.abc import Callable, Collection, Mapping
-from contextlib import suppress
 from ipaddress import IPv4Address
 from pathlib import Path
 
@@ -94,9 +93,11 @@ class Server:
             self._streams.append(PortMapper(self._shared, server))
         except LackingError as error:
             ports = self._shared.wire.ports
-            with suppress(OSError):
+            try:
                 self._registered = Registered(ports.portmap, served(ports))
                 return
+            except OSError as refused:
+                _log.warning("the program on port 111 was not told of NFS: %s", refused)
             lost = "clients that ask there for NFS's port get no right answer, and do not boot"
             _log.warning("%s: %s", error.problem, lost)
 

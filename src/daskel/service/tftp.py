@@ -123,7 +123,8 @@ class TftpService:
             self._shared.emit(FileAborted(who, shown, "tftp", f"write: {error}"))
             return self._refuse(peer, ErrorCode.ACCESS, str(error))
         except OSError as error:
-            self._shared.emit(FileAborted(who, shown, "tftp", f"write: {reason_of(error)}"))
+            where = f" ({error.filename})" if error.filename else ""
+            self._shared.emit(FileAborted(who, shown, "tftp", f"write: {reason_of(error)}{where}"))
             return self._refuse(peer, code_of(error), reason_of(error))
         try:
             sock, largest = self._connected(peer)

@@ -299,9 +299,7 @@ def check_files(site: Site, ports: Ports, only: Collection[str] | None = None) -
             continue
         paths = list(_checked_paths(site, pattern, representatives(site, only)))
         if not paths and only is None and site.clients and site.segments:
-            problem = f"the path {pattern!r} is one for no client"
-            finding = Finding(Severity.ERROR, site.origin("file", pattern), problem, _KNOWN)
-            findings[(pattern, "")] = finding
+            findings[(pattern, "")] = for_nobody(site, "file", pattern)
         for name in paths:
             found = effective(site, name)
             if found.segment is None or found.segment.value not in site.segments:
@@ -320,6 +318,12 @@ def check_files(site: Site, ports: Ports, only: Collection[str] | None = None) -
 
 
 _KNOWN = "daskel explain --variables CLIENT shows what there is"
+
+
+def for_nobody(site: Site, kind: str, pattern: str) -> Finding:
+    """The table of a path with variables that no client has all of."""
+    problem = f"the path {pattern!r} is one for no client"
+    return Finding(Severity.ERROR, site.origin(kind, pattern), problem, _KNOWN)
 
 
 def _checked_paths(site: Site, pattern: str, names: Collection[str]) -> Iterator[str]:

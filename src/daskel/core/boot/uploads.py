@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from daskel.core.boot.files import PathRefusedError, clean_path, client_paths
+from daskel.core.boot.files import PathRefusedError, clean_path, client_paths, for_nobody
 from daskel.core.boot.identity import Who
-from daskel.core.site.finding import Finding, Severity
+from daskel.core.site.finding import Finding
 from daskel.core.site.model import Site, Upload
 
-_REFUSED = "nothing can be written there"
+_REFUSED = "no [upload] of the site allows it"
 
 
 class Uploads:
@@ -42,6 +42,4 @@ def check_uploads(site: Site) -> Iterator[Finding]:
     for pattern in site.uploads:
         paths = (path for name in site.clients for path in client_paths(site, pattern, name))
         if "{" in pattern and site.clients and not any(paths):
-            problem = f"the path {pattern!r} is one for no client"
-            remedy = "daskel explain --variables CLIENT shows what there is"
-            yield Finding(Severity.ERROR, site.origin("upload", pattern), problem, remedy)
+            yield for_nobody(site, "upload", pattern)
