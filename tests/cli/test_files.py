@@ -72,7 +72,7 @@ def test_files_of_one_client_and_one_group(demo_folder: Path, serve: Serve) -> N
         "CLIENTS/tide-01/splash.png",
         "groups/tide/splash.png",
     ):
-        with pytest.raises(BootError, match=r"another client's own \(error 2\)"):
+        with pytest.raises(BootError, match=r"another client's or group's own \(error 2\)"):
             get(path)
     rows = json.loads(daskel("files", "list", "--json", cwd=demo_folder).stdout)
     what = {row["path"]: row["what"] for row in rows}

@@ -47,6 +47,7 @@ EXAMPLE = (
 )
 run = None  # each verb has its own
 _NOBODYS = {OF_CLIENTS: "the site has no such client", OF_GROUPS: "the site has no such group"}
+_WHO_ASKS = "say who asks with --as CLIENT"
 _LOOKS_LIKE_TEXT = 4096  # bytes that are looked at
 
 
@@ -177,7 +178,8 @@ def _show(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
         output.error(f"nobody gets {args.path}: {error}", "name a path below `files`")
         return ExitCode.BAD_NEWS
     if isinstance(content, Missing):
-        output.error(f"{content.path}: {content.reason}", "say who asks with --as CLIENT")
+        hint = "daskel files list shows what is whose" if args.client else _WHO_ASKS
+        output.error(f"{content.path}: {content.reason}", hint)
         return ExitCode.BAD_NEWS
     if content.data is not None:
         return _shown(output, content.path, content.kind, content.data, _origin(site, content))

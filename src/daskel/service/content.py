@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from daskel.core.boot.files import (
+    NOT_YOURS,
     Content,
     FileKind,
     Missing,
@@ -98,8 +99,7 @@ def _open(
         return _missing(shared, who, asked, over, why_not(error), refused=outside, near=near)
     if not may_have(shared.site, who, place):  # its name differs in upper and lower case
         os.close(descriptor)
-        reason = "it is another client's own"
-        return _missing(shared, who, asked, over, reason, refused=True)
+        return _missing(shared, who, asked, over, NOT_YOURS, refused=True)
     meant = place in found.places
     path = found.path if meant else place  # events name it as it was asked for
     kind = found.kind if meant else shared.computed.kind_of(place)

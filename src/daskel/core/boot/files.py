@@ -35,6 +35,7 @@ from daskel.core.site.model import File, Site
 from daskel.core.site.positions import Origin
 
 PATH_LIMIT = 1024  # bytes
+NOT_YOURS = "it is another client's or group's own"
 OF_CLIENTS, OF_GROUPS = "clients", "groups"  # folders below `files`
 _MOST_NEAR = 3  # names that are said to be near
 _MOST_COMPARED = 300  # names: each takes a few microseconds
@@ -174,7 +175,7 @@ class Files:
         if path in self._patterns:
             return self._written(segment, path, who)
         if not may_have(self.site, who, path):
-            return Missing(path, "it is another client's own", refused=True)
+            return Missing(path, NOT_YOURS, refused=True)
         shared = self._shared(path)
         kind = self.kind_of(shared or path)
         loads = kind is FileKind.LOADER
