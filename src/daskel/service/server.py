@@ -97,9 +97,9 @@ class Server:
                 self._registered = Registered(ports.portmap, served(ports))
                 return
             except OSError as refused:
-                _log.warning("the program on port 111 was not told of NFS: %s", refused)
+                why = refused.strerror or refused
             lost = "clients that ask there for NFS's port get no right answer, and do not boot"
-            _log.warning("%s: %s", error.problem, lost)
+            _log.warning("%s; telling it of NFS failed (%s): %s", error.problem, why, lost)
 
     def use(self, site: Site) -> bool:
         """Answer from another site without dropping anything; False, and nothing is changed, when
