@@ -21,7 +21,7 @@ from daskel.core.boot.files import (
 from daskel.core.boot.identity import Who
 from daskel.core.boot.loader import with_server
 from daskel.core.boot.misses import harmless
-from daskel.core.boot.stages import FileMissing, Waits
+from daskel.core.boot.stages import FileMissing, Told, Waits
 from daskel.service.shared import Shared
 from daskel.system.beneath import why_not
 
@@ -87,6 +87,8 @@ def _open(
 ) -> Opened | NotOpened:
     if found.kind is FileKind.WAITING:
         shared.emit(Waits(who, segment))
+    if found.told:
+        shared.emit(Told(who, found.told))
     if found.data is not None:
         return Opened(found.path, found.kind, len(found.data), found.data, quiet=found.quiet)
     try:

@@ -17,7 +17,7 @@ from typing import Any
 
 from daskel.core.boot.arguments import export_path
 from daskel.core.boot.identity import Who
-from daskel.core.boot.stages import Event, FileSent, Mounted, MountRefused, Seen
+from daskel.core.boot.stages import Event, FileSent, Mounted, MountRefused, RootTrouble, Seen
 from daskel.core.boot.views import View, version_export, views_of
 from daskel.core.nfs import mount
 from daskel.core.nfs.handle import export_number
@@ -213,6 +213,8 @@ class Exports(Keeping):
             root, below = message["root"], message["missing"]
             reason = f"there is no directory /{below} in the root {root}"
             self._shared.emit(MountRefused(who, f"{export_path(root)}/{below}", reason))
+        elif "trouble" in message or "refused" in message:
+            self._trouble(message)
         elif "warning" in message:
             _log.warning("NFS: %s", message["warning"])
         elif "gone" in message:
@@ -222,6 +224,15 @@ class Exports(Keeping):
         elif message["ask"] == "exports":
             paths = sorted(map(export_path, self._views(message["peer"])[1]))
             channel.tell({"do": "answer", "id": message["id"], "paths": paths})
+
+    def _trouble(self, message: Message) -> None:
+        """NFS had to refuse something that a client runs into."""
+        who, views = self._views(message["peer"])
+        if "refused" in message:
+            self._shared.emit(MountRefused(who, "", message["refused"]))
+            return
+        mounted = self._mounts.get(str(who)) or views
+        self._shared.emit(RootTrouble(who, message["trouble"], next(iter(mounted), "")))
 
     async def _mount(self, channel: Channel, asked: Message) -> None:
         answer = {"do": "answer", "id": asked["id"], "peer": asked["peer"]}

@@ -15,11 +15,12 @@ from email.utils import formatdate
 from aiohttp import web
 from aiohttp.http_exceptions import HttpProcessingError
 
+from daskel.core.boot import up
 from daskel.core.boot.bandwidth import Bandwidth
 from daskel.core.boot.files import FileKind
 from daskel.core.boot.identity import Who
 from daskel.core.boot.segments import servers
-from daskel.core.boot.stages import FileAborted, FileSent
+from daskel.core.boot.stages import FileAborted, FileAsked, FileSent, Up
 from daskel.core.http.conditions import (
     NOT_MODIFIED,
     PART,
@@ -29,12 +30,14 @@ from daskel.core.http.conditions import (
     needs_tag,
     wanted,
 )
+from daskel.core.reader import MalformedError
 from daskel.service.content import NotOpened, Opened, open_content
-from daskel.service.shared import Shared
+from daskel.service.shared import Moving, Shared
 from daskel.service.sockets import tcp
 from daskel.service.tags import Tags
 
 _PIECE = 64 << 10  # bytes: the turn of one transfer among others
+_SENT_AT_ONCE = 4 << 20  # bytes that the kernel sends before it is looked how far it is
 _CLOSED, _SHORTER = "the client closed the connection", "the file has become shorter"
 _UNANSWERED = 12_000  # milliseconds
 _RESET = struct.pack("ii", 1, 0)  # SO_LINGER: no farewell, so that nothing of it is left
@@ -47,7 +50,7 @@ class HttpService:
     def __init__(self, shared: Shared, tls: ssl.SSLContext | None = None) -> None:
         self._shared, self._tls = shared, tls
         self._tags = Tags()
-        self.under_way = 0  # files that are being sent
+        self._under_way: list[Moving] = []
         port = shared.wire.ports.https if tls else shared.wire.ports.http
         self._servers = {shared.wire.outside(server): server for server in servers(shared.site)}
         self._sockets: list[socket.socket] = []
@@ -61,7 +64,8 @@ class HttpService:
         except BaseException:
             self._close_sockets()
             raise
-        application = web.Application()
+        application = web.Application(client_max_size=up.LIMIT)
+        application.router.add_post(f"/{up.TOLD_AT}", self._up)
         application.router.add_get("/{path:.*}", self._get)
         self._runner = web.AppRunner(
             application, access_log=None, handle_signals=False, logger=_protocol_log(shared)
@@ -99,27 +103,50 @@ class HttpService:
         for sock in self._sockets:
             sock.close()
 
-    async def _get(self, request: web.Request) -> web.StreamResponse:
+    def _caller(self, request: web.Request) -> tuple[str, Who]:
         assert request.transport
         bound = request.transport.get_extra_info("sockname")[0]
-        server = self._servers[bound]
-        name, who = self._shared.caller(server, request.remote or "0.0.0.0")
+        return self._shared.caller(self._servers[bound], request.remote or "0.0.0.0")
+
+    async def _up(self, request: web.Request) -> web.Response:
+        """A client tells that its system runs."""
+        who = self._caller(request)[1]
+        if who.mac is None:
+            return web.Response(status=403, text=f"nobody knows who {who.address} is\n")
+        try:
+            told = Up(who, *up.parse(await request.read()))
+        except MalformedError as error:
+            self._shared.malformed("http", str(error))
+            return web.Response(status=400, text=f"{error}\n")
+        self._shared.emit(told)
+        return web.Response(text="good\n")
+
+    async def _get(self, request: web.Request) -> web.StreamResponse:
+        name, who = self._caller(request)
         asked = request.match_info["path"].encode("utf-8", "surrogateescape")
         opened = open_content(self._shared, name, asked, who, "http")
         if isinstance(opened, NotOpened):
             status = 403 if opened.refused else 404
             return web.Response(status=status, text=opened.reason + "\n")
-        self.under_way += 1
+        moving = Moving(who, opened.path, 0, opened.size)
+        self._under_way.append(moving)
+        if request.method == "GET" and not opened.quiet:
+            self._shared.emit(FileAsked(who, opened.path, opened.kind, opened.size, "http"))
         try:
-            return await self._send(request, opened, who, self._shared.bandwidth.get(name))
+            return await self._send(request, opened, moving, self._shared.bandwidth.get(name))
         finally:
-            self.under_way -= 1
+            self._under_way.remove(moving)
             opened.close()
 
+    @property
+    def under_way(self) -> list[Moving]:
+        """Files that are being sent now."""
+        return self._under_way
+
     async def _send(
-        self, request: web.Request, opened: Opened, who: Who, bandwidth: Bandwidth | None
+        self, request: web.Request, opened: Opened, moving: Moving, bandwidth: Bandwidth | None
     ) -> web.StreamResponse:
-        began = time.monotonic()
+        began, who = time.monotonic(), moving.who
         tag = await self._tags.of(opened, needed=needs_tag(request.headers))
         part = wanted(request.headers, opened.size, tag, _modified(opened))
         response = web.StreamResponse(status=part.status, headers=_headers(opened, part, tag))
@@ -128,7 +155,7 @@ class HttpService:
         try:
             await response.prepare(request)
             if request.method == "GET" and part.count:
-                await self._body(request, response, opened, part, bandwidth)
+                await self._body(request, response, opened, part, moving, bandwidth)
             await response.write_eof()
         except (ConnectionError, EOFError) as error:
             reason = str(error) if isinstance(error, EOFError) else _CLOSED
@@ -141,7 +168,7 @@ class HttpService:
 
     async def _body(
         self, request: web.Request, response: web.StreamResponse, opened: Opened, part: Wanted,
-        bandwidth: Bandwidth | None,
+        moving: Moving, bandwidth: Bandwidth | None,
     ) -> None:  # fmt: skip
         """By the kernel where nothing has to pass through this process. Raises EOFError when the
         file has become shorter: the connection is closed then."""
@@ -150,10 +177,14 @@ class HttpService:
             raise ConnectionResetError
         if opened.data is None and bandwidth is None:
             with suppress(NotImplementedError), os.fdopen(os.dup(opened.descriptor), "rb") as file:
-                sent = await loop.sendfile(transport, file, part.start, part.count)
-                if sent < part.count:
-                    transport.abort()
-                    raise EOFError(_SHORTER)
+                while sent < part.count:
+                    count = min(_SENT_AT_ONCE, part.count - sent)
+                    done = await loop.sendfile(transport, file, part.start + sent, count)
+                    sent += done
+                    if done < count:
+                        transport.abort()
+                        raise EOFError(_SHORTER)
+                    moving.done = sent
         while sent < part.count:
             size = min(_PIECE, part.count - sent)
             if bandwidth:
@@ -164,6 +195,7 @@ class HttpService:
                 raise EOFError(_SHORTER)
             await response.write(piece)
             sent += len(piece)
+            moving.done = sent
 
 
 def _protocol_log(shared: Shared) -> logging.Logger:

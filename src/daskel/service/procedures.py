@@ -48,14 +48,15 @@ Find = Callable[[bytes], Export]  # the export of a handle; raises NfsError
 VERIFIER = time.time_ns().to_bytes(8, "big")
 
 
-def carry_out(call: Call, find: Find) -> Reply | None:
-    """None when there is no such procedure. Raises MalformedError."""
+def carry_out(call: Call, find: Find, failed: Callable[[Status], None]) -> Reply | None:
+    """None when there is no such procedure; `failed` is told of errors. Raises MalformedError."""
     procedure = _PROCEDURES.get(call.procedure)
     if procedure is None:
         return b"" if call.procedure == Procedure.NULL else None
     try:
         return procedure(call, call.arguments, find)
     except NfsError as error:
+        failed(error.status)
         return results.failed(Procedure(call.procedure), error.status)
 
 

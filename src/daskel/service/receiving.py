@@ -14,7 +14,7 @@ from daskel.core.reader import MalformedError
 from daskel.core.tftp.packet import ErrorCode, Request, parse
 from daskel.core.tftp.reception import Output, Reception, Write
 from daskel.core.tftp.transfer import MAXIMUM_BLOCK, State
-from daskel.service.shared import Shared
+from daskel.service.shared import Moving, Shared
 from daskel.system.uploads import Part
 
 _CODES = {
@@ -44,6 +44,10 @@ class Receiving:
         self._shared, self._who, self._path, self._part = shared, who, path, part
         self._sock, self._reception, self._request = sock, reception, request
         self._ended, self._began = ended, time.monotonic()
+
+    @property
+    def moving(self) -> Moving:
+        return Moving(self._who, self._path, self._reception.size, 0)
 
     def is_answer_to(self, request: Request) -> bool:
         """`request` may be the one that began this, sent again."""

@@ -7,18 +7,24 @@ import logging
 import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
+from dataclasses import dataclass
 from ipaddress import IPv4Address
 from pathlib import Path
+from typing import Any
+
+from sqlalchemy.exc import DatabaseError
 
 from daskel.core.boot.address import Lease, Leases
 from daskel.core.boot.answer import Answers
 from daskel.core.boot.bandwidth import Bandwidth
 from daskel.core.boot.datagrams import Datagrams
 from daskel.core.boot.files import Files
+from daskel.core.boot.history import History, as_row
 from daskel.core.boot.identity import Who, by_address, by_mac
 from daskel.core.boot.once import Assignments
 from daskel.core.boot.segments import of_peer
-from daskel.core.boot.stages import Event, Malformed, Seen
+from daskel.core.boot.stages import Event, Malformed, Seen, Stage
 from daskel.core.boot.uploads import Uploads
 from daskel.core.boot.wire import Wire
 from daskel.core.site.model import Site
@@ -29,7 +35,18 @@ from daskel.system.uploads import UploadsFolder
 
 _log = logging.getLogger(__name__)
 _LOBBY_PAUSE = 2.0  # seconds
+_SWEEP_PAUSE = 3600.0  # seconds between two looks for boots that are too old
 _MALFORMED_PAUSE = 10.0  # seconds between two log lines about malformed messages of one service
+
+
+@dataclass
+class Moving:
+    """A file that is being sent, or received: then its size is 0."""
+
+    who: Who
+    path: str
+    done: int  # bytes
+    size: int  # bytes
 
 
 def _say_failure(written: Future[None]) -> None:
@@ -48,18 +65,20 @@ class Shared:
         files: FilesFolder,
         uploads: Path,
         wire: Wire,
-        emit: Callable[[Event], None],
+        emit: Callable[[Event, Stage | None], None],
     ) -> None:
         self.files, self.wire, self._emit = files, wire, emit
         self._store = store
         self.on_boot: list[
             Callable[[str], None]
         ] = []  # with the MAC address of a client that begins anew
+        self.on_every: list[Callable[[Event], None]] = []
         self.on_event: dict[type[Event], Callable[[Event], None]] = {}
         self.uploads = UploadsFolder(uploads)
         self.bandwidth: dict[str, Bandwidth] = {}  # by segment
         self.images: dict[tuple[object, ...], bytes | None] = {}  # kept by `content`
         self.compared = float("-inf")  # when names were compared for a missing file
+        self.history = History(store.next_boot())
         self.lobby = store.lobby()
         self.once = Assignments(site, store.once())
         self.leases: Leases = store.load()
@@ -96,7 +115,20 @@ class Shared:
         if changed is not None and event.who.name:
             written = self._writer.submit(self._store.keep_once, event.who.name, changed)
             written.add_done_callback(_say_failure)
-        self._emit(event)
+        for listens in self.on_every:
+            listens(event)
+        self._emit(event, self._stage(event))
+
+    def _stage(self, event: Event) -> Stage | None:
+        """How far its machine has come with it."""
+        who, now = event.who, time.time()
+        starts = isinstance(event, Seen) and event.firmware
+        if who.name and who.mac and who.mac not in self.history.current and not starts:
+            boot = self._store.last_boot(who.mac)  # it has been running since before our start
+            if boot is not None:
+                self.history.go_on(boot)
+        boot = self.history.happened(now, event)
+        return boot.stage if boot else None
 
     def assign_once(self, client: str, boot: str | None) -> None:
         """What the store has already: the next boot of a client, or no longer."""
@@ -116,6 +148,24 @@ class Shared:
                     await loop.run_in_executor(self._writer, keep, seen, admitted)
                 except Exception:  # a full disk must not end the services
                     _log.exception("the lobby could not be kept")
+
+    async def keep_boots(self) -> None:
+        """Writes what happened every two seconds, and forgets what is older than the site says."""
+        loop, swept = asyncio.get_running_loop(), float("-inf")
+        while True:
+            await asyncio.sleep(_LOBBY_PAUSE)
+            rows = self._boots_to_keep()
+            before = None
+            if time.monotonic() - swept > _SWEEP_PAUSE:
+                swept, before = time.monotonic(), time.time() - self.site.settings.keep_boots
+            if rows or before is not None:
+                try:
+                    await loop.run_in_executor(self._writer, self._store.keep_boots, rows, before)
+                except Exception:  # a full disk must not end the services
+                    _log.exception("boots could not be kept")
+
+    def _boots_to_keep(self) -> list[dict[str, Any]]:
+        return [as_row(boot) for boot in self.history.changed()]
 
     async def keep(self, leases: Sequence[Lease]) -> None:
         """Returns when the leases are on disk; other services go on meanwhile."""
@@ -149,5 +199,7 @@ class Shared:
     def close(self) -> None:
         self.say_malformed()
         self._writer.shutdown()
+        with suppress(DatabaseError):  # leases matter; a boot that is not kept does not
+            self._store.keep_boots(self._boots_to_keep(), None)
         self._store.close()
         self.files.close()

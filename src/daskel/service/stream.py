@@ -8,8 +8,10 @@ import os
 import socket
 from collections import deque
 from collections.abc import Awaitable, Callable
+from functools import partial
 
 from daskel.core.nfs import mount, nfs3
+from daskel.core.nfs.nfs3 import Status
 from daskel.core.nfs.replays import REPEATABLE, Replays
 from daskel.core.nfs.rpc import (
     Call,
@@ -35,15 +37,18 @@ Mounting = Callable[[str, Call], Awaitable[bytes | None]]
 
 class Stream:
     """`find` gives the export of a handle to those who may have it; `mounting` answers the calls
-    of MOUNT; `malformed` is told what could not be read; `ended` when the connection is gone."""
+    of MOUNT; `malformed` is told what could not be read, `failed` of NFS errors, `refused` of a
+    version that is not served; `ended` when the connection is gone."""
 
     def __init__(
         self, sock: socket.socket, peer: str, find: Find, mounting: Mounting, replays: Replays,
-        malformed: Callable[[str], None], ended: Callable[[Stream], None],
+        malformed: Callable[[str], None], failed: Callable[[str, Status], None],
+        refused: Callable[[str, str], None], ended: Callable[[Stream], None],
     ) -> None:  # fmt: skip
         self.peer = peer
         self._sock, self._find, self._mounting, self._replays = sock, find, mounting, replays
-        self._malformed, self._ended = malformed, ended
+        self._malformed, self._refused, self._ended = malformed, refused, ended
+        self._failed = partial(failed, peer)
         self._loop = asyncio.get_running_loop()
         self._records = Records()
         self._out: deque[bytes | FileData] = deque()
@@ -102,6 +107,8 @@ class Stream:
         if version is None:
             self._reply(refuse(call.xid, Refusal.PROGRAM_UNAVAILABLE))
         elif call.version != version:
+            what = "NFS" if call.program == nfs3.PROGRAM else "MOUNT"
+            self._refused(self.peer, f"{what} version {call.version}: it is served in version 3")
             self._reply(refuse(call.xid, Refusal.PROGRAM_MISMATCH, (version, version)))
         elif call.program == mount.PROGRAM:
             self._begin(self._mount(call))
@@ -119,7 +126,7 @@ class Stream:
     def _carry_out(self, call: Call) -> bytes | None:
         """Reply to the call; the reply when it is one to remember."""
         try:
-            done = carry_out(call, self._find)
+            done = carry_out(call, self._find, self._failed)
         except MalformedError as error:
             self._malformed(str(error))
             done = refuse(call.xid, Refusal.GARBAGE_ARGUMENTS)

@@ -12,7 +12,7 @@ from ipaddress import IPv4Address
 from daskel.core.boot.bandwidth import Bandwidth
 from daskel.core.boot.files import PathRefusedError
 from daskel.core.boot.identity import Who
-from daskel.core.boot.stages import FileAborted, FileSent
+from daskel.core.boot.stages import FileAborted, FileAsked, FileSent, FileSized
 from daskel.core.reader import MalformedError
 from daskel.core.tftp.packet import Error, ErrorCode, Opcode, Request, parse
 from daskel.core.tftp.reception import Reception, accepted
@@ -20,7 +20,7 @@ from daskel.core.tftp.transfer import Blocks, Output, State, Transfer, granted
 from daskel.service.blocks import Images, Sender
 from daskel.service.content import NotOpened, Opened, open_content
 from daskel.service.receiving import Receiving, code_of, reason_of
-from daskel.service.shared import Shared
+from daskel.service.shared import Moving, Shared
 from daskel.service.sockets import udp
 
 _LARGEST = 65535  # bytes of a request; a path that is too long is answered, too
@@ -62,9 +62,9 @@ class TftpService:
             session.close()
 
     @property
-    def under_way(self) -> int:
+    def under_way(self) -> list[Moving]:
         """Transfers now."""
-        return len(self._sessions)
+        return [session.moving for session in self._sessions.values()]
 
     def forget(self, peer: Peer, transfer: Transfer) -> None:
         """A client that lost the ends of its windows again and again has small buffers."""
@@ -163,6 +163,8 @@ class TftpService:
         session = _Session(self, self._shared, peer, who, opened, sock, transfer, request)
         session.bandwidth = self._shared.bandwidth.get(segment)
         self._sessions[peer] = session
+        if not opened.quiet:
+            self._shared.emit(FileAsked(who, opened.path, opened.kind, opened.size, "tftp"))
         session.start()
 
     def _refuse(self, peer: Peer, code: ErrorCode, reason: str) -> None:
@@ -193,6 +195,11 @@ class _Session:
         self._began = time.monotonic()
         self.bandwidth: Bandwidth | None = None  # of its segment, when there is a limit
         self._held: asyncio.TimerHandle | None = None  # blocks that wait for their turn
+
+    @property
+    def moving(self) -> Moving:
+        done = min(self._transfer.acknowledged * self._transfer.block_size, self._opened.size)
+        return Moving(self._who, self._opened.path, done, self._opened.size)
 
     def is_answer_to(self, request: Request) -> bool:
         """`request` may be the one that began this transfer, sent again."""
@@ -302,6 +309,8 @@ class _Session:
                     transfer.resent,
                 )
             )
-        elif not only_asked:
+        elif only_asked:
+            self._shared.emit(FileSized(self._who, opened.path, "tftp"))
+        else:
             self._shared.emit(FileAborted(self._who, opened.path, "tftp", transfer.failure))
         return self.close()

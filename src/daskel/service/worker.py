@@ -29,6 +29,8 @@ from daskel.system.openfiles import OpenFiles
 from daskel.system.usage import Usage
 from daskel.system.writable import WritableExport
 
+_TROUBLES = {Status.NOSPC: "full", Status.DQUOT: "full", Status.STALE: "stale"}
+_SAY_AGAIN, _MOST_SAID = 60.0, 10_000  # seconds
 _COUNT_AGAIN = 2.0  # seconds between two counts of what a slate takes
 
 
@@ -43,6 +45,7 @@ class Worker:
         self._replays = Replays()
         self._asked: dict[int, asyncio.Future[Message]] = {}
         self._number = 0
+        self._said: dict[tuple[str, ...], float] = {}  # when the server was told of a trouble
         self._ended: asyncio.Event | None = None
 
     async def run(self) -> None:
@@ -80,7 +83,7 @@ class Worker:
         sock = socket.socket(fileno=descriptors[0])
         stream = Stream(
             sock, peer, partial(self._find, peer), self._mounting, self._replays,
-            self._malformed, self._gone,
+            self._malformed, self._failed, self._refused, self._gone,
         )  # fmt: skip
         self._streams.add(stream)
 
@@ -177,6 +180,23 @@ class Worker:
 
     def _malformed(self, reason: str) -> None:
         self._tell({"malformed": reason})
+
+    def _failed(self, peer: str, status: Status) -> None:
+        """Errors that a person will have to look into; said once a minute."""
+        if status in _TROUBLES:
+            self._say(peer, {"trouble": _TROUBLES[status]})
+
+    def _refused(self, peer: str, reason: str) -> None:
+        self._say(peer, {"refused": reason})
+
+    def _say(self, peer: str, what: dict[str, str]) -> None:
+        key, now = (peer, *what.values()), time.monotonic()
+        if now - self._said.get(key, float("-inf")) < _SAY_AGAIN:
+            return
+        if len(self._said) > _MOST_SAID:
+            self._said.clear()
+        self._said[key] = now
+        self._tell({**what, "peer": peer})
 
     def _gone(self, stream: Stream) -> None:
         self._streams.discard(stream)

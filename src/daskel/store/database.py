@@ -1,28 +1,30 @@
-"""What must survive, in SQLite: leases, sightings, assignments for one boot.
+"""What must survive, in SQLite: leases, sightings, assignments for one boot, boots.
 
 What is written is on disk when the call returns.
 """
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import asdict
 from itertools import chain
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import create_engine, delete, event, select
+from sqlalchemy import create_engine, delete, event, func, select
 from sqlalchemy.dialects.sqlite import Insert, insert
 from sqlalchemy.exc import DatabaseError
 from sqlalchemy.pool import StaticPool
 
 from daskel.core.boot.address import Lease, Leases
+from daskel.core.boot.history import Boot, from_row
 from daskel.core.boot.lobby import MOST, Lobby, Sighting
 from daskel.core.boot.once import Once
 from daskel.store.reading import lease
-from daskel.store.schema import LEASES, ONCE, SIGHTINGS, prepare
+from daskel.store.schema import BOOTS, LEASES, ONCE, SIGHTINGS, prepare
 from daskel.system.lacking import LackingError
 
+_MOST_STRANGERS = 2_000  # boots of machines that are not in the site
 _ROWS = (256, 128, 64, 32, 16, 8, 4, 2, 1)  # leases that one statement writes
 
 
@@ -90,6 +92,33 @@ class Store:
                 connection.execute(delete(SIGHTINGS).where(SIGHTINGS.c.mac.in_(gone)))
             newest = select(SIGHTINGS.c.mac).order_by(SIGHTINGS.c.last.desc()).limit(MOST)
             connection.execute(delete(SIGHTINGS).where(SIGHTINGS.c.mac.not_in(newest)))
+
+    def next_boot(self) -> int:
+        """The number that no boot has."""
+        with self._engine.connect() as connection:
+            return int(connection.scalar(select(func.max(BOOTS.c.number))) or 0) + 1
+
+    def last_boot(self, mac: str) -> Boot | None:
+        newest = select(BOOTS).where(BOOTS.c.mac == mac).order_by(BOOTS.c.number.desc()).limit(1)
+        with self._engine.connect() as connection:
+            row = connection.execute(newest).first()
+        return from_row(dict(row._mapping)) if row else None
+
+    def keep_boots(self, rows: Sequence[Mapping[str, Any]], before: float | None) -> None:
+        """Write boots, each in the place of one of its number, and forget those that ended
+        `before`; of machines that are not in the site, never more than so many."""
+        statement = insert(BOOTS)
+        changed = {c.name: statement.excluded[c.name] for c in BOOTS.c if not c.primary_key}
+        upsert = statement.on_conflict_do_update(index_elements=[BOOTS.c.number], set_=changed)
+        with self._engine.begin() as connection:
+            if rows:
+                connection.execute(upsert, list(rows))
+            if before is None:
+                return
+            connection.execute(delete(BOOTS).where(BOOTS.c.last < before))
+            strangers = select(BOOTS.c.number).where(BOOTS.c.client.is_(None))
+            older = strangers.order_by(BOOTS.c.number.desc()).offset(_MOST_STRANGERS)
+            connection.execute(delete(BOOTS).where(BOOTS.c.number.in_(older)))
 
     def close(self) -> None:
         self._engine.dispose()

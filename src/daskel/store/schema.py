@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from sqlalchemy import (
+    JSON,
     Boolean,
     Column,
     Connection,
@@ -55,7 +56,19 @@ ONCE = Table(  # assignments for one boot
     Column("running", Boolean, nullable=False),  # used up by the boot that is under way
 )
 
-CURRENT = 4  # 1: leases alone; 2: and sightings; 3: and once; 4: relay in sightings
+BOOTS = Table(
+    "boots",
+    METADATA,
+    Column("number", Integer, primary_key=True, autoincrement=False),
+    Column("mac", String, nullable=False, index=True),
+    Column("client", String, index=True),
+    Column("began", Float, nullable=False, index=True),  # seconds since 1970
+    Column("last", Float, nullable=False),
+    Column("stage", String, nullable=False),
+    Column("events", JSON, nullable=False),  # [time, event] each
+)
+
+CURRENT = 5  # 1: leases alone; 2: and sightings; 3: and once; 4: relay in sightings; 5: and boots
 
 
 def prepare(connection: Connection) -> None:

@@ -132,9 +132,9 @@ class Answers:
         return Answer(leases=leases, events=events)
 
     def _discover(self, q: Question) -> Answer:
-        events: list[Event] = [_seen(q)]
         rules, wish = self._rules[q.segment], q.request.address_option(Code.REQUESTED_ADDRESS)
         address = choose(rules, self.leases, str(q.who.mac), q.fixed, wish, q.now)
+        events: list[Event] = [_seen(q, address)]
         if address is not None and not self._has_room(q, address):
             reason = "half of the pool is kept for machines of the site, the other half is taken"
             return Answer(events=[*events, Refused(q.who, q.segment, reason)])
@@ -282,13 +282,13 @@ def check_sizes(site: Site, ports: Ports) -> list[Finding]:
     return list(findings.values())
 
 
-def _seen(q: Question) -> Seen:
+def _seen(q: Question, offered: IPv4Address | None = None) -> Seen:
     firmware = q.boot.described if q.boot else None
     vendor = q.request.options.get(Code.VENDOR_CLASS, b"").decode("ascii", "replace")
     architecture = q.boot.architecture if q.boot else None
     machine_id = q.boot.machine_id.hex() if q.boot and any(q.boot.machine_id) else ""
     relay = described(q.request) if q.request.giaddr != NOWHERE else ""
-    return Seen(q.who, q.segment, firmware, vendor, architecture, machine_id, relay)
+    return Seen(q.who, q.segment, firmware, vendor, architecture, machine_id, relay, offered)
 
 
 def _ended(lease: Lease, now: float) -> Lease:

@@ -28,6 +28,7 @@ from daskel.core.boot.loader import (
     waiting,
 )
 from daskel.core.boot.template import FillError, render
+from daskel.core.boot.up import SCRIPT, script
 from daskel.core.boot.wire import Ports
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.layers import Effective, effective
@@ -57,6 +58,17 @@ class FileKind(Enum):
 
 
 @dataclass(frozen=True, slots=True)
+class Loaded:
+    """What a client is told to load: the loadout's name, paths, and the whole command line."""
+
+    loadout: str
+    kernel: str | None
+    initrd: tuple[str, ...]
+    arguments: str
+    root: str | None
+
+
+@dataclass(frozen=True, slots=True)
 class Content:
     """`data` for a computed file; None for one below the site's `files`, at `path`."""
 
@@ -66,6 +78,7 @@ class Content:
     quiet: bool = False  # asked for every few seconds: nothing to say about it
     device: str = ""  # a boot loader's image: the server that is to be written into it
     places: tuple[str, ...] = ()  # where it may be below `files`, the best one first
+    told: tuple[Loaded, ...] = ()  # what a configuration tells to load
 
 
 @dataclass(frozen=True, slots=True)
@@ -174,6 +187,9 @@ class Files:
             return self._configuration(segment, path, *asked, who, over)
         if path in self._patterns:
             return self._written(segment, path, who)
+        if path == SCRIPT:
+            text = script(self.site.segments[segment].server, self._ports.http)
+            return Content(path, FileKind.OTHER, text.encode())
         if not may_have(self.site, who, path):
             return Missing(path, NOT_YOURS, refused=True)
         shared = self._shared(path)
@@ -208,9 +224,10 @@ class Files:
             return Missing(path, f"the machine with the MAC address {mac} has nothing to boot")
         try:
             text = grub_text(self.site, asked, segment, self._ports, over)
+            loaded = told_to(self.site, asked, segment, self._ports)
         except ArgumentError as error:
             return Missing(path, str(error))
-        return Content(config_path(mac), FileKind.CONFIGURATION, text.encode())
+        return Content(config_path(mac), FileKind.CONFIGURATION, text.encode(), told=loaded)
 
     def _waiting(self, who: Who, device: str) -> bytes:
         address = str(who.address or "")
@@ -228,9 +245,10 @@ class Files:
             return Missing(path, "it is computed for each client, and nobody knows who asks")
         try:
             text = written_text(self.site, pattern, found, self._ports, owner.address)
+            told = told_to(self.site, owner, segment, self._ports)
         except (FillError, ArgumentError) as error:
             return Missing(path, str(error))
-        return Content(path, FileKind.CONFIGURATION, text.encode())
+        return Content(path, FileKind.CONFIGURATION, text.encode(), told=told)
 
     def kind_of(self, path: str) -> FileKind:
         """What a file on the disk is to those who boot from it."""
@@ -252,6 +270,21 @@ def grub_text(site: Site, who: Who, segment: str, ports: Ports, over: str) -> st
         arguments = compose(site, chosen, here, ports, who.address)
         entries.append(Entry(name, chosen.loadout, arguments))
     return configuration(found, devices(here, ports)[over], entries, site.settings.name)
+
+
+def told_to(site: Site, who: Who, segment: str, ports: Ports) -> tuple[Loaded, ...]:
+    """What a machine may load, the loadout that boots by itself first. Raises ArgumentError."""
+    found = settings_of(site, who, segment)
+    told = []
+    for name in found.entries if found else ():
+        chosen = settings_of(site, who, segment, name)
+        assert chosen and chosen.loadout
+        arguments = compose(site, chosen, site.segments[segment], ports, who.address)
+        line, loadout = " ".join(argument.value for argument in arguments), chosen.loadout
+        told.append(Loaded(name, loadout.kernel, loadout.initrd, line, loadout.root))
+    first = found.boot.value if found and found.boot else ""
+    first = site.choices[first].chosen if first in site.choices else first
+    return tuple(sorted(told, key=lambda one: one.loadout != first))
 
 
 def written_text(

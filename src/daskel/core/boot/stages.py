@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from enum import Enum
 from ipaddress import IPv4Address
 
-from daskel.core.boot.files import FileKind
+from daskel.core.boot.files import FileKind, Loaded
 from daskel.core.boot.identity import Who
 
 
@@ -24,6 +24,8 @@ class Stage(Enum):
     INITRD = "initrd"
     RUNNING = "running kernel"
     ROOT = "root"
+    UP = "up"
+    LOCAL = "local disk"
     LOBBY = "lobby"
     REFUSED = "refused"
 
@@ -45,6 +47,7 @@ class Seen(Event):
     architecture: int | None = None
     machine_id: str = ""  # hexadecimal, option 97; empty when it has none
     relay: str = ""  # the relay agent that passed it on, with what it says of the port
+    offered: IPv4Address | None = None  # the address that it is offered
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,6 +92,31 @@ class GivenBack(Event):
     segment: str
     address: IPv4Address
     declined: bool
+
+
+@dataclass(frozen=True, slots=True)
+class FileAsked(Event):
+    """A file that is there was asked for: what follows is that it is sent, or breaks off."""
+
+    path: str
+    kind: FileKind
+    size: int  # bytes
+    over: str  # tftp or http
+
+
+@dataclass(frozen=True, slots=True)
+class FileSized(Event):
+    """A file that was asked for its size alone; firmware does so, and then fetches it."""
+
+    path: str
+    over: str
+
+
+@dataclass(frozen=True, slots=True)
+class Told(Event):
+    """The loadouts of a configuration that was handed out, the one that boots by itself first."""
+
+    loadouts: tuple[Loaded, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -140,6 +168,34 @@ class MountRefused(Event):
 
 
 @dataclass(frozen=True, slots=True)
+class RootTrouble(Event):
+    """NFS had to answer a client that runs with an error that its programs see."""
+
+    what: str  # `full`: its slate; `stale`: a file or export that is not there any more
+    root: str
+
+
+@dataclass(frozen=True, slots=True)
+class Up(Event):
+    """The client itself tells that its system runs, and with what."""
+
+    uptime: float  # seconds since its kernel started
+    kernel: str  # release
+    arguments: str  # /proc/cmdline
+
+
+@dataclass(frozen=True, slots=True)
+class Unanswered(Event):
+    """Only seen in a capture: nobody answered what a client asked, however often."""
+
+    what: str  # dhcp, pxe, tftp, http, nfs or portmap
+    asked: str  # the path, or what else it was about
+    server: IPv4Address | None
+    times: int
+    closed: bool = False  # it was refused: nothing listens there
+
+
+@dataclass(frozen=True, slots=True)
 class Malformed(Event):
     """Datagrams or calls that are no messages: how many since the last such event."""
 
@@ -148,6 +204,7 @@ class Malformed(Event):
     example: str
 
 
+DETAILS = (FileAsked, FileSized, Told)  # what only matters together with what follows it
 _BY_KIND = {
     FileKind.LOADER: Stage.LOADER,
     FileKind.CONFIGURATION: Stage.MENU,
@@ -169,14 +226,18 @@ def stage_after(stage: Stage | None, event: Event) -> Stage | None:
         reached = Stage.RUNNING if stage in (Stage.KERNEL, Stage.INITRD) else None
     elif isinstance(event, Addressed):
         reached = Stage.ADDRESSED
+        if event.firmware and event.boot_file is None:
+            reached = Stage.LOCAL if stage in (None, Stage.SEEN) else None
     elif isinstance(event, FileSent):
         reached = _BY_KIND.get(event.kind)
     elif isinstance(event, Waits):
         return Stage.LOBBY
     elif isinstance(event, Mounted):
         reached = Stage.ROOT
+    elif isinstance(event, Up):
+        reached = Stage.UP
     elif isinstance(event, (Refused, MountRefused)):
-        return Stage.REFUSED if stage is None or stage is Stage.SEEN else stage
-    if reached is None or stage in (Stage.REFUSED, Stage.LOBBY):
+        return Stage.REFUSED if stage in (None, Stage.SEEN, Stage.LOCAL) else stage
+    if reached is None or stage in (Stage.REFUSED, Stage.LOBBY, Stage.LOCAL):
         return reached or stage
     return reached if stage is None or _ORDER.index(reached) > _ORDER.index(stage) else stage

@@ -6,6 +6,7 @@ from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 
+from daskel.core.boot import up
 from daskel.core.boot.address import Leases
 from daskel.core.boot.arguments import (
     any_address,
@@ -16,6 +17,7 @@ from daskel.core.boot.arguments import (
 )
 from daskel.core.boot.identity import Who, by_mac, roots_of, settings_of
 from daskel.core.boot.template import FillError, render
+from daskel.core.boot.wire import Ports
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.layers import Effective, effective, segment_name
 from daskel.core.site.model import Site, SlateKind
@@ -100,6 +102,8 @@ def _view(site: Site, who: Who, segment: str, root: str) -> View:
         return View(root, who.name or "", "none")
     rules, known = site.roots[root], _known(site, found, segment, root, who.address)
     own = {path: _filled(text, known) for path, text in rules.own.items()}
+    if rules.up:
+        own |= up.files(site.segments[segment].server, Ports().http)
     return View(root, who.name, kind, rules.size, own)
 
 

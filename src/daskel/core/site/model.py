@@ -97,6 +97,14 @@ def _rate(value: object) -> int:
     return rate
 
 
+def _listens(value: object) -> object:
+    text = _text(value, 'an address and a port, like "127.0.0.1:9461"')
+    address, _, port = text.rpartition(":")
+    if not (port.isdigit() and 0 < int(port) < 65536):
+        raise ValueError('has no port; write an address and a port, like "127.0.0.1:9461"')
+    return _address(address), int(port)
+
+
 def _names(value: object) -> object:
     return [value] if isinstance(value, str) else value
 
@@ -239,6 +247,8 @@ class SiteTable(LayerTable):
     account: str | None = None  # whose the server is, once its ports are open; root's without
     https: Https | None = None  # the same files as over HTTP, also over HTTPS
     state: str = "/var/lib/daskel/state.db"
+    keep_boots: Duration = 90 * 86400  # how long boots are remembered
+    metrics: Annotated[tuple[IPv4Address, int] | None, BeforeValidator(_listens)] = None
     loaders: tuple[Literal["bios", "uefi-x64", "uefi-arm64"], ...] = ("bios", "uefi-x64")
 
 
@@ -292,6 +302,7 @@ class Root(Table):
     slate: SlateKind = "none"  # what a client may change: nothing, until it boots anew, for good
     size: Size | None = None  # of one client's slate
     own: dict[str, str] = OWN_FILES  # files that Daskel makes for each client: path and template
+    up: bool = False  # views get a service that tells when the system runs
     forget: tuple[str, ...] = FORGET  # what must not be in many machines, as patterns of paths
 
 
