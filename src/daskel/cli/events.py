@@ -2,34 +2,44 @@
 
 from __future__ import annotations
 
-import re
-from dataclasses import fields
-from enum import Enum
-from ipaddress import IPv4Address
 from json import JSONEncoder
 
-from daskel.core.boot.identity import Who
 from daskel.core.boot.stages import (
+    DETAILS,
     Addressed,
     Event,
     FileAborted,
+    FileAsked,
     FileMissing,
     FileReceived,
     FileSent,
+    FileSized,
     GivenBack,
     Malformed,
     Mounted,
     MountRefused,
     OtherServer,
     Refused,
+    RootTrouble,
     Seen,
     Stage,
+    Told,
+    Unanswered,
+    Up,
     Waits,
 )
+from daskel.core.boot.telling import as_json
 from daskel.core.values import show_duration, show_size
 
 _MOST_TEXTS = 20_000
-_BAD = (Refused, OtherServer, FileMissing, FileAborted, MountRefused, Malformed)
+_BAD = (
+    Refused, OtherServer, FileMissing, FileAborted, MountRefused, Malformed, RootTrouble,
+    Unanswered,
+)  # fmt: skip
+_TROUBLES = {
+    "full": "its slate of {} is full: it cannot write any more",
+    "stale": "it has a file open of {} that is not there any more",
+}
 
 
 def words(event: Event) -> tuple[str, str]:
@@ -69,7 +79,23 @@ def words(event: Event) -> tuple[str, str]:
         case Mounted():
             return "mounted", f"root {event.root}, {event.how}"
         case MountRefused():
-            return "refused", f"mount {event.path}: {event.reason}"
+            return "refused", f"mount {event.path}: {event.reason}".replace("mount :", "mount:")
+        case FileAsked():
+            return "asked", f"{event.path} over {event.over} ({show_size(event.size)})"
+        case FileSized():
+            return "asked", f"{event.path} over {event.over}: only how large it is"
+        case Told():
+            names = ", ".join(loaded.loadout for loaded in event.loadouts)
+            return "told", f"{names}: {event.loadouts[0].arguments if event.loadouts else ''}"
+        case RootTrouble():
+            return "trouble", _TROUBLES[event.what].format(event.root)
+        case Up():
+            seconds = show_duration(round(event.uptime, 1))
+            return "up", f"Linux {event.kernel}, {seconds} after its start: {event.arguments}"
+        case Unanswered():
+            what, again = event.asked or event.what, f", {event.times} times" * (event.times > 1)
+            how = "refused" if event.closed else "not answered"
+            return "unanswered", f"{what} of {event.server or 'anybody'}: {how}{again}"
         case Malformed():
             what = "message is none" if event.count == 1 else "messages are none"
             return "malformed", f"{event.count} {event.service} {what}: {event.example}"
@@ -79,6 +105,13 @@ def words(event: Event) -> tuple[str, str]:
 
 def bad(event: Event) -> bool:
     return isinstance(event, _BAD) and not (isinstance(event, FileMissing) and event.harmless)
+
+
+def level(event: Event) -> str:
+    """`debug` for what only matters together with what follows it, `warning` for bad news."""
+    if isinstance(event, DETAILS):
+        return "debug"
+    return "warning" if bad(event) else "info"
 
 
 json_text = JSONEncoder(ensure_ascii=False, default=str).encode
@@ -96,32 +129,9 @@ class JsonTexts:
             return kept[2]
         if len(self._texts) >= _MOST_TEXTS:
             self._texts.clear()
-        text = json_text(as_json(event, stage.value if stage else None))
+        told = as_json(event)
+        head = {"event": told.pop("event"), "level": level(event)}
+        who = {key: told.pop(key) for key in ("client", "mac", "from")}
+        text = json_text({**head, **who, "stage": stage.value if stage else None, **told})
         self._texts[id(event)] = event, stage, text
         return text
-
-
-def as_json(event: Event, stage: str | None) -> dict[str, object]:
-    """Stable: the event's name in dashes, who, and the event's own fields."""
-    kind: type[Event] = type(event)
-    name, keys = _SHAPES.get(kind) or _shape(kind)
-    result: dict[str, object] = {"event": name, **_who(event.who), "stage": stage}
-    for key in keys:
-        value = getattr(event, key)
-        plain = str(value) if isinstance(value, IPv4Address) else value
-        result[key] = plain.value if isinstance(plain, Enum) else plain
-    return result
-
-
-_SHAPES: dict[type[Event], tuple[str, tuple[str, ...]]] = {}
-
-
-def _shape(kind: type[Event]) -> tuple[str, tuple[str, ...]]:
-    """An event's name in dashes, and its own fields."""
-    name = re.sub(r"(?<=[a-z])(?=[A-Z])", "-", kind.__name__).lower()
-    _SHAPES[kind] = name, tuple(field.name for field in fields(kind) if field.name != "who")
-    return _SHAPES[kind]
-
-
-def _who(who: Who) -> dict[str, object]:
-    return {"client": who.name, "mac": who.mac, "from": str(who.address) if who.address else None}

@@ -33,9 +33,13 @@ COMMANDS = {  # in the order of the work
     "check": "find everything that is wrong with the site file and the files that it names",
     "explain": "show what one client gets, step by step, and the line that each value comes from",
     "handoff": "print what must be typed into somebody else's DHCP server",
+    "rehearse": "boot simulated clients, or a real one in a virtual machine, against the site file",
     "serve": "answer the clients: DHCP, TFTP, HTTP and NFS, in the foreground, logging every event",
     "apply": "let the running server take the site file over, after showing what changes",
     "status": "show what runs, since when, and how far each client came",
+    "watch": "watch clients boot: a line for each, what it fetches, and what it waits for",
+    "boots": "past boots: list, show one whole, or a picture of many",
+    "diagnose": "say why a client's boot came no further, from its events or from a capture",
     "demo": "show all of it on a made-up site: no root, no network, a few seconds",
 }
 

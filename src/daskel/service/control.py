@@ -12,14 +12,17 @@ import socket
 import struct
 import time
 from collections import Counter
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection
 from pathlib import Path
 
-from daskel.core.boot.stages import Stage
+from daskel.core.boot.diagnosis import result
+from daskel.core.boot.stages import DETAILS
+from daskel.core.boot.telling import as_json
 from daskel.core.site.diff import differences
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.model import Site
 from daskel.service.server import Server
+from daskel.service.watching import Watching
 from daskel.system.asking import Answer
 from daskel.system.lacking import LackingError
 from daskel.system.sitefile import SiteFile, load_checked
@@ -32,17 +35,34 @@ class Running:
     """The server, and the site file that it runs: what can be asked and changed."""
 
     def __init__(
-        self, server: Server, file: SiteFile, stages: Mapping[str, Stage],
+        self, server: Server, file: SiteFile,
         note: Callable[[str, str], None], taken_over: Callable[[Site], None],
     ) -> None:  # fmt: skip
         assert file.site
         self._server, self._path, self._site = server, file.path.absolute(), file.site
-        self._texts, self._stages, self._note = file.texts, stages, note
+        self._texts, self._note = file.texts, note
+        self._watching = Watching(server.history)
         self._taken_over = taken_over  # is told of a site that is another one from now on
-        self._since = time.time()
+        self._since = self._begun = time.time()
+
+    def watch(self, since: float) -> list[Answer]:
+        """The machines to which something happened since then."""
+        return self._watching.rows(self._server.under_way, since)
+
+    def events(self) -> list[list[object]]:
+        """What happened last, with times."""
+        recent = list(self._server.history.recent)
+        shown = ((at, event) for at, event in recent if not isinstance(event, DETAILS))
+        return [[at, as_json(event)] for at, event in shown]
+
+    def boot(self, name: str) -> Answer:
+        return {"boot": self._watching.boot(name)}
 
     def status(self) -> Answer:
-        counts = Counter(stage.value for stage in self._stages.values())
+        boots = [b for b in self._server.history.current.values() if b.last >= self._begun]
+        stages = {boot.client: boot.stage for boot in boots if boot.client}
+        counts = Counter(stage.value for stage in stages.values())
+        results = Counter(result(boot, time.time()) for boot in boots if boot.client)
         on_disk = {path: _text(path.absolute()) for path in self._texts}
         return {
             "site": str(self._path),
@@ -52,7 +72,9 @@ class Running:
             "clients": len(self._site.clients),
             "segments": list(self._site.served),
             "stages": dict(counts),
-            "by_client": {name: stage.value for name, stage in self._stages.items()},
+            "by_client": {name: stage.value for name, stage in stages.items()},
+            "results": dict(results),
+            "transfers": len(self._server.under_way),
             "aside": [
                 {"address": str(lease.address), "segment": lease.segment, "until": lease.expires}
                 for lease in self._server.aside()
@@ -190,6 +212,12 @@ class ControlService:
         if question == "once" and _may_change(user):
             self._running.assign_once(str(asked.get("client")), asked.get("boot"))
             return {"assigned": True}
+        if question == "watch":
+            return {"machines": self._running.watch(float(asked.get("since", 0)))}
+        if question == "events":
+            return {"events": self._running.events()}
+        if question == "boot":
+            return self._running.boot(str(asked.get("client")))
         if question == "connected":
             return {"clients": self._running.connected()}
         if question == "slate" and _may_change(user):

@@ -1,0 +1,65 @@
+"""What was heard of each machine: its addresses, and its events with their times."""
+
+from __future__ import annotations
+
+import re
+from ipaddress import IPv4Address
+
+from daskel.core.boot.files import FileKind, Files
+from daskel.core.boot.identity import Who
+from daskel.core.boot.loader import config_mac
+from daskel.core.boot.stages import Event
+from daskel.core.boot.wire import Ports
+from daskel.core.site.model import Site
+
+_GUESSES = (  # what a file probably is, by its name, where no site file tells
+    (
+        re.compile(r"(vmlinu|bzimage|(^|/)(linux|kernel|image)[^/]*$)", re.IGNORECASE),
+        FileKind.KERNEL,
+    ),
+    (re.compile(r"(initr|initramfs|\.cpio)", re.IGNORECASE), FileKind.INITRD),
+    (re.compile(r"\.(cfg|conf|txt|lst|json)$|grub\.cfg", re.IGNORECASE), FileKind.CONFIGURATION),
+)
+
+
+class Heard:
+    def __init__(self, site: Site | None) -> None:
+        self.site = site
+        self.events: list[tuple[float, Event]] = []
+        self.loaders: dict[str, str] = {}  # by machine: the boot file that it was told
+        self._files = Files(site, Ports()) if site else None
+        self._macs: dict[IPv4Address, str] = {}
+        self._sure: set[IPv4Address] = set()  # whose machine was heard from DHCP
+
+    def say(self, at: float, event: Event) -> None:
+        self.events.append((at, event))
+
+    def belongs(self, address: IPv4Address, mac: str, *, sure: bool) -> None:
+        """`sure`: by DHCP; else by the frame, which may be a router's."""
+        if sure or address not in self._sure:
+            self._macs[address] = mac
+        if sure:
+            self._sure.add(address)
+
+    def who(self, mac: str, address: IPv4Address | None = None) -> Who:
+        return Who(self.site.by_mac.get(mac) if self.site else None, mac, address)
+
+    def at(self, address: IPv4Address) -> Who:
+        mac = self._macs.get(address)
+        return self.who(mac, address) if mac else Who(address=address)
+
+    def segment(self, address: IPv4Address | None) -> str:
+        segments = self.site.segments if self.site and address else {}
+        return next((n for n, s in segments.items() if address and address in s.network), "")
+
+    def kind(self, mac: str | None, path: str) -> FileKind:
+        """What a file is to the boot of the one who asks for it."""
+        clean = path.replace("\\", "/").lstrip("/")
+        told = self.loaders.get(mac or "", "")
+        if told and told.replace("\\", "/").lstrip("/") in (clean, path):
+            return FileKind.LOADER
+        if config_mac(clean) is not None:
+            return FileKind.CONFIGURATION
+        if self._files and (kind := self._files.kind_of(clean)) is not FileKind.OTHER:
+            return kind
+        return next((kind for name, kind in _GUESSES if name.search(clean)), FileKind.OTHER)

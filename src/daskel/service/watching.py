@@ -1,0 +1,70 @@
+"""What the live view asks the running server: every machine's boot, and one boot whole."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from daskel.core.boot.diagnosis import Case, Result, diagnose, result, waits_for
+from daskel.core.boot.history import Boot, History, as_row
+from daskel.service.shared import Moving
+
+_MOST = 1000  # machines
+_BESIDE = 200  # neighbours that a boot is compared with
+
+
+class Watching:
+    """`since`: boots in which nothing happened since then are left out."""
+
+    def __init__(self, history: History) -> None:
+        self._history = history
+        self._before: dict[str, tuple[float, int]] = {}  # by machine: when, and how far its file
+
+    def rows(self, moving: Iterable[Moving], since: float) -> list[dict[str, Any]]:
+        now = time.time()
+        files = {move.who.mac: move for move in moving if move.who.mac}
+        boots = [b for b in self._history.current.values() if b.last >= since or b.mac in files]
+        boots.sort(key=lambda boot: boot.began)
+        rows = [self._row(boot, files.get(boot.mac), now) for boot in boots[-_MOST:]]
+        self._before = {mac: (now, move.done) for mac, move in files.items() if mac}
+        return rows
+
+    def boot(self, name: str) -> dict[str, Any] | None:
+        """The current boot of a client, by name or MAC address, as it is kept."""
+        for boot in self._history.current.values():
+            if name in (boot.client, boot.mac):
+                return as_row(boot)
+        return None
+
+    def beside(self, boot: Boot) -> Sequence[Boot]:
+        others = (b for b in self._history.current.values() if b.segment == boot.segment)
+        return [other for other in others if other is not boot][:_BESIDE]
+
+    def _row(self, boot: Boot, move: Moving | None, now: float) -> dict[str, Any]:
+        ended = result(boot, now)
+        why = ""
+        if ended in (Result.STUCK, Result.REFUSED):
+            causes = diagnose(Case(boot, now))
+            why = causes[0].problem if causes else "nothing happens any more"
+        return {
+            "client": boot.client,
+            "mac": boot.mac,
+            "number": boot.number,
+            "segment": boot.segment,
+            "firmware": boot.firmware,
+            "address": str(boot.address) if boot.address else None,
+            "stage": boot.stage.value,
+            "result": ended,
+            "began": boot.began,
+            "last": boot.last,
+            "reached": boot.stages[-1][1] if boot.stages else boot.began,
+            "file": self._file(boot.mac, move, now) if move else None,
+            "waits_for": waits_for(boot) if ended in (Result.UNDER_WAY, Result.LOBBY) else "",
+            "why": why,
+        }
+
+    def _file(self, mac: str, move: Moving, now: float) -> dict[str, Any]:
+        before, done = self._before.get(mac, (now, move.done))
+        speed = (move.done - done) / (now - before) if now > before and move.done > done else None
+        return {"path": move.path, "done": move.done, "size": move.size, "speed": speed}
