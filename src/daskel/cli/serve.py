@@ -12,6 +12,8 @@ import signal
 import sys
 import time
 from collections import Counter
+from contextlib import ExitStack
+from pathlib import Path
 
 from rich.text import Text
 
@@ -20,17 +22,19 @@ from daskel.cli.output import ExitCode, Output
 from daskel.cli.rooted import few
 from daskel.cli.site import json_argument, open_site, site_argument
 from daskel.core.boot.batch import Batch
-from daskel.core.boot.stages import Event, Stage, stage_after
+from daskel.core.boot.stages import Event, Stage
 from daskel.core.boot.wire import Ports, Wire
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.model import Site
 from daskel.service import loop
 from daskel.service.control import ControlService, Running
-from daskel.service.server import Server
+from daskel.service.recorder import Recorder
+from daskel.service.server import Server, listening_on
 from daskel.system.asking import socket_path
 from daskel.system.bootloader import build_missing
 from daskel.system.certificate import server_side
 from daskel.system.lacking import LackingError
+from daskel.system.manager import notify
 from daskel.system.privileges import give
 from daskel.system.sitefile import SiteFile
 
@@ -38,9 +42,12 @@ EXAMPLE = (
     "daskel serve",
     "daskel serve --loopback        # practise: no root, no network",
     "daskel serve --until-done tide # one batch, and the server ends by itself",
+    "daskel serve --record packets  # each boot as a capture, for daskel diagnose --capture",
 )
 _STILL = 600.0  # seconds without any event: the batch will not become complete any more
 _LOOPBACK_BASE = 20000
+_PRIORITIES = {"debug": 7, "info": 6, "warning": 4}  # syslog(3)
+_LEVELS = tuple(_PRIORITIES)
 _LOOKS, _LINGERS = 0.2, 1.0  # seconds: last acknowledgements may be lost and asked for again
 _SWITCH = 0.0005  # seconds: the thread that writes leases must not wait for the one that answers
 
@@ -63,6 +70,20 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         help="end when these have fetched all that they boot from: clients and groups with commas "
         f"between them, or all of the site; or when nothing has moved for {_STILL // 60:.0f} min",
     )
+    parser.add_argument(
+        "--level",
+        choices=_LEVELS,
+        default="info",
+        help="the least that is logged: debug has every file that is asked for, warning only what "
+        "needs somebody's attention (default: info)",
+    )
+    parser.add_argument(
+        "--record",
+        type=Path,
+        metavar="DIR",
+        help="write each boot's packets into a file of its own there (pcap): heads of all, not "
+        "what is in files",
+    )
     site_argument(parser)
     json_argument(parser)
 
@@ -78,7 +99,10 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     if isinstance(file, ExitCode):
         return file
     assert file.site
-    log = Log(output)
+    if args.record and args.loopback:
+        output.error("there are no wires to record on loopback", "give only one of the two")
+        return ExitCode.WRONG_USE
+    log = Log(output, args.level)
     if args.until_done is not None:
         batch = _batch(args.until_done, file.site, output)
         if batch is None:
@@ -87,13 +111,26 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         if rooted := batch.rooted():
             what = f"the roots of {few(rooted, 3)} are on this server, and end with it"
             log.note("warning", what)
+    wire = Wire(Ports.from_base(args.loopback), True) if args.loopback else Wire()
+    with ExitStack() as recording:
+        if args.record:
+            interfaces = listening_on(file.site)
+            recording.callback(Recorder(args.record, file.path, interfaces).close)
+        return _until_ended(file, file.site, wire, log)
+
+
+def serve_site(file: SiteFile, wire: Wire, output: Output) -> ExitCode:
+    """Serve a site as it is in memory. Raises LackingError."""
+    assert file.site
+    return _until_ended(file, file.site, wire, Log(output))
+
+
+def _until_ended(file: SiteFile, site: Site, wire: Wire, log: Log) -> ExitCode:
     sys.setswitchinterval(_SWITCH)
     logging.basicConfig(handlers=[_Handler(log)], level=logging.WARNING)
-    for path in build_missing(file.files, file.site.settings.loaders):
+    for path in build_missing(file.files, site.settings.loaders):
         log.note("built", f"boot loader {path}")
-    wire = Wire(Ports.from_base(args.loopback), True) if args.loopback else Wire()
-    work = _serve(_server(file, file.site, wire, log), file, file.site, wire, log)
-    code: ExitCode = loop.run(work)
+    code: ExitCode = loop.run(_serve(_server(file, site, wire, log), file, site, wire, log))
     return code
 
 
@@ -132,7 +169,7 @@ async def _serve(server: Server, file: SiteFile, site: Site, wire: Wire, log: Lo
     running_loop, ended = asyncio.get_running_loop(), asyncio.Event()
     for number in (signal.SIGINT, signal.SIGTERM):
         running_loop.add_signal_handler(number, ended.set)
-    running = Running(server, file, log.stages, log.note, log.use)
+    running = Running(server, file, log.note, log.use)
     control = ControlService(running, socket_path(file.state))
     await control.serve()
     tasks: set[asyncio.Task[object]] = set()  # SIGHUP: taking over the site file
@@ -152,6 +189,7 @@ async def _serve(server: Server, file: SiteFile, site: Site, wire: Wire, log: Lo
     gc.collect()
     gc.freeze()  # a large site need not be looked through again and again while clients wait
     log.ready(site, wire)
+    notify("READY=1", f"STATUS={len(site.clients)} clients")
     failure = asyncio.create_task(server.failed())
     waiting = asyncio.create_task(ended.wait())
     done = asyncio.create_task(log.done(server))
@@ -165,9 +203,10 @@ async def _serve(server: Server, file: SiteFile, site: Site, wire: Wire, log: Lo
         failure.cancel()
         waiting.cancel()
         done.cancel()
+        notify("STOPPING=1")
         await control.close()
         await server.stop()
-        log.summary()
+        log.summary(server)
         log.flush()
     return ExitCode.BAD_NEWS if log.batch and log.batch.left else ExitCode.GOOD
 
@@ -182,29 +221,30 @@ def _terminal_gone() -> bool:
 
 
 class Log:
-    """Writes events as they come, and remembers how far each client came."""
+    """Writes events as they come: one event, one line."""
 
-    def __init__(self, output: Output) -> None:
+    def __init__(self, output: Output, level: str = "info") -> None:
         self._output = output
-        self.stages: dict[str, Stage] = {}
+        self._least = _LEVELS.index(level)
+        self._journal = "JOURNAL_STREAM" in os.environ and not output.console.is_terminal
+        self._began = time.time()
         self.batch: Batch | None = None  # after which the server ends
         self._last = time.monotonic()  # when something happened
         self._texts = events.JsonTexts()
         self._lines: list[str] = []  # that are written soon
 
-    def event(self, event: Event) -> None:
+    def event(self, event: Event, stage: Stage | None) -> None:
         self._last = time.monotonic()
         if self.batch:
             self.batch.happened(event)
-        name = event.who.name
-        stage = stage_after(self.stages.get(name) if name else None, event)
-        if stage is not None and name:
-            self.stages[name] = stage
+        level = events.level(event)
+        if _LEVELS.index(level) < self._least:
+            return
         if self._output.as_json:
             self._json(self._texts.of(event, stage))
         else:
             what, rest = events.words(event)
-            self._line(str(event.who), what, rest, "red" if events.bad(event) else "")
+            self._line(str(event.who), what, rest, "red" if events.bad(event) else "", level)
 
     async def done(self, server: Server) -> None:
         """Returns when the batch is through, or does not go on; without a batch, never."""
@@ -224,15 +264,23 @@ class Log:
 
     def note(self, what: str, rest: str) -> None:
         """Something that concerns no client."""
+        level = "warning" if what in ("warning", "finding", "kept") else "info"
+        if _LEVELS.index(level) < self._least:
+            return
         if self._output.as_json:
-            self._json(events.json_text({"event": what, "text": rest}))
+            self._json(events.json_text({"event": what, "level": level, "text": rest}))
         else:
-            self._line("", what, rest, "")
+            self._line("", what, rest, "", level)
 
     def ready(self, site: Site, wire: Wire) -> None:
         ports = wire.ports
         if self._output.as_json:
-            ready = {"event": "ready", "ports": vars(ports), "loopback": wire.loopback}
+            ready = {
+                "event": "ready",
+                "level": "info",
+                "ports": vars(ports),
+                "loopback": wire.loopback,
+            }
             self._json(events.json_text(ready))
             return
         for name, segment in site.served.items():
@@ -244,8 +292,9 @@ class Log:
         numbers += f", NFS {ports.nfs}" if own else "; NFS by the operating system"
         self._line("", "ready", f"{len(site.clients)} clients; {numbers}; Ctrl-C ends", "green")
 
-    def summary(self) -> None:
-        counts = Counter(stage.value for stage in self.stages.values())
+    def summary(self, server: Server) -> None:
+        boots = [b for b in server.history.current.values() if b.client and b.last >= self._began]
+        counts = Counter(boot.stage.value for boot in boots)
         text = ", ".join(f"{count} came to {stage}" for stage, count in counts.most_common())
         if self.batch:
             there = len(self.batch.clients) - len(self.batch.left)
@@ -256,7 +305,10 @@ class Log:
     def _json(self, text: str) -> None:
         self._write(f'{{"time": {time.time():.3f}, {text[1:]}')
 
-    def _line(self, who: str, what: str, rest: str, colour: str) -> None:
+    def _line(self, who: str, what: str, rest: str, colour: str, level: str = "info") -> None:
+        if self._journal:  # which has a clock of its own; sd-daemon(3)
+            self._write(f"<{_PRIORITIES[level]}>{who or 'daskel'} {what}: {rest}")
+            return
         clock, name = time.strftime("%H:%M:%S"), f"  {who or 'daskel':<17}"
         if not self._output.console.is_terminal:
             self._write(f"{clock}{name} {what:<13} {rest}")

@@ -9,11 +9,13 @@ import ssl
 import time
 from collections.abc import Callable, Collection, Mapping
 from ipaddress import IPv4Address
+from itertools import chain
 from pathlib import Path
 
 from daskel.core.boot.address import Lease
+from daskel.core.boot.history import History
 from daskel.core.boot.segments import behind_relays, servers
-from daskel.core.boot.stages import Event
+from daskel.core.boot.stages import Event, Stage
 from daskel.core.boot.wire import Wire
 from daskel.core.site.model import Segment, Site
 from daskel.service import sockets
@@ -21,10 +23,11 @@ from daskel.service.dhcp import DhcpService
 from daskel.service.exports import Exports
 from daskel.service.http import HttpService
 from daskel.service.kernel import KernelExports
+from daskel.service.metrics import Metrics
 from daskel.service.nfs import NfsService
 from daskel.service.others import OtherServers
 from daskel.service.portmap import PortMapper, served
-from daskel.service.shared import Shared
+from daskel.service.shared import Moving, Shared
 from daskel.service.tftp import TftpService
 from daskel.store.database import Store
 from daskel.system.beneath import FilesFolder
@@ -44,7 +47,7 @@ class Server:
 
     def __init__(
         self, site: Site, files: Path, roots: Path, slates: Path, uploads: Path, state: Path,
-        wire: Wire, emit: Callable[[Event], None], tls: ssl.SSLContext | None = None,
+        wire: Wire, emit: Callable[[Event, Stage | None], None], tls: ssl.SSLContext | None = None,
     ) -> None:  # fmt: skip
         self._sockets = _listening(site)
         self._shared = Shared(site, Store(state), FilesFolder(files), uploads, wire, emit)
@@ -55,7 +58,7 @@ class Server:
             else KernelExports(self._shared, roots, slates)
         )
         self._simple: list[DhcpService | TftpService | OtherServers] = []
-        self._streams: list[HttpService | NfsService | PortMapper] = []
+        self._streams: list[HttpService | NfsService | PortMapper | Metrics] = []
         self._tasks: list[asyncio.Task[None]] = []
         self._registered: Registered | None = None
         self._simple += _dhcp_services(self._shared)
@@ -69,6 +72,8 @@ class Server:
         self._streams.append(HttpService(self._shared))
         if tls:
             self._streams.append(HttpService(self._shared, tls))
+        if site.settings.metrics:
+            self._streams.append(Metrics(self._shared, site.settings.metrics))
         self._confine(site.settings.account, files, uploads, state)
 
     def _confine(self, account: str | None, files: Path, uploads: Path, state: Path) -> None:
@@ -126,10 +131,15 @@ class Server:
         return self._shared.leases.aside(time.time())
 
     @property
-    def under_way(self) -> int:
+    def under_way(self) -> list[Moving]:
         """Files that are being sent now."""
-        sending = [*self._simple, *self._streams]
-        return sum(s.under_way for s in sending if isinstance(s, (TftpService, HttpService)))
+        services = [*self._simple, *self._streams]
+        files = [s.under_way for s in services if isinstance(s, (TftpService, HttpService))]
+        return list(chain.from_iterable(files))
+
+    @property
+    def history(self) -> History:
+        return self._shared.history
 
     async def start(self) -> None:
         await self.exports.serve()
@@ -137,6 +147,7 @@ class Server:
             await stream.serve()
         self._tasks = [asyncio.create_task(service.serve()) for service in self._simple]
         self._tasks.append(asyncio.create_task(self._shared.keep_lobby()))
+        self._tasks.append(asyncio.create_task(self._shared.keep_boots()))
 
     async def failed(self) -> None:
         """Returns only by raising: when one of the services ended with an error."""
@@ -159,7 +170,17 @@ class Server:
 def _listening(site: Site) -> dict[str, tuple[str | None, ...]]:
     """What the sockets of a site depend on."""
     said = site.settings
-    folders = {"": (said.roots, said.slates, said.uploads, said.nfs, str(said.https), said.account)}
+    folders = {
+        "": (
+            said.roots,
+            said.slates,
+            said.uploads,
+            said.nfs,
+            str(said.https),
+            said.account,
+            str(said.metrics),
+        )
+    }
     return folders | {
         n: (str(s.server), s.interface, s.dhcp, s.shares, str(s.relays))
         for n, s in site.served.items()
@@ -191,6 +212,11 @@ def _dhcp_services(shared: Shared) -> list[DhcpService]:
         sock = sockets.udp(wire.outside(server), wire.ports.pxe)
         found.append(DhcpService(shared, server, sock, _direct(site, names), pxe=True))
     return found
+
+
+def listening_on(site: Site) -> list[str]:
+    """The interfaces that clients come by. Raises LackingError."""
+    return list(_wires(site, site.served))
 
 
 def _direct(site: Site, names: Collection[str]) -> tuple[str, ...]:

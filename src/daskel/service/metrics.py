@@ -1,0 +1,87 @@
+"""Figures for monitoring, in the Prometheus text format over HTTP, where the site switches it on.
+
+They are counted from the same events as everything else.
+"""
+
+from __future__ import annotations
+
+import time
+from collections import Counter
+from collections.abc import Iterator
+from ipaddress import IPv4Address
+
+from aiohttp import web
+from prometheus_client import CollectorRegistry
+from prometheus_client import Counter as Count
+from prometheus_client.core import GaugeMetricFamily
+from prometheus_client.exposition import CONTENT_TYPE_LATEST, generate_latest
+from prometheus_client.registry import Collector
+
+from daskel.core.boot.diagnosis import result
+from daskel.core.boot.stages import Event, FileSent
+from daskel.core.boot.telling import name_of
+from daskel.service.shared import Shared
+from daskel.service.sockets import tcp
+
+
+class Metrics(Collector):
+    """`where`: the address and port to answer on, at the path /metrics."""
+
+    def __init__(self, shared: Shared, where: tuple[IPv4Address, int]) -> None:
+        self._shared, self._socket = shared, tcp(str(where[0]), where[1])
+        self._registry = CollectorRegistry()
+        self._registry.register(self)
+        self._events = self._count("events", "Events, by their name", "event")
+        self._bytes = self._count("sent_bytes", "Bytes of files that clients fetched", "over")
+        self._resent = self._count("resent_packets", "Packets that were sent again", "over")
+        self._runner: web.AppRunner | None = None
+        shared.on_every.append(self._happened)
+
+    async def serve(self) -> None:
+        application = web.Application()
+        application.router.add_get("/metrics", self._answer)
+        self._runner = web.AppRunner(application, access_log=None, handle_signals=False)
+        await self._runner.setup()
+        await web.SockSite(self._runner, self._socket).start()
+
+    async def close(self) -> None:
+        if self._runner:
+            await self._runner.cleanup()
+        self._socket.close()
+
+    def collect(self) -> Iterator[GaugeMetricFamily]:
+        """What is so now; asked for whenever somebody looks."""
+        shared, now = self._shared, time.time()
+        boots = [boot for boot in shared.history.current.values() if boot.client]
+        yield _gauge("clients", "Clients of the site", len(shared.site.clients))
+        yield _gauge("leases", "Addresses that machines have", len(shared.leases.held(now)))
+        yield _gauge("lobby", "Machines that are not in the site", len(list(shared.lobby)))
+        stages = Counter(boot.stage.value for boot in boots)
+        yield _gauges("clients_at_stage", "Clients by the stage of their last boot", stages)
+        results = Counter(result(boot, now) for boot in boots)
+        yield _gauges("clients_by_result", "Clients by how their last boot ended", results)
+
+    def _count(self, name: str, what: str, label: str) -> Count:
+        return Count(f"daskel_{name}", what, [label], registry=self._registry)
+
+    def _happened(self, event: Event) -> None:
+        self._events.labels(name_of(type(event))).inc()
+        if isinstance(event, FileSent):
+            self._bytes.labels(event.over).inc(event.size)
+            self._resent.labels(event.over).inc(event.resent)
+
+    async def _answer(self, _: web.Request) -> web.Response:
+        headers = {"Content-Type": CONTENT_TYPE_LATEST}
+        return web.Response(body=generate_latest(self._registry), headers=headers)
+
+
+def _gauge(name: str, what: str, value: float) -> GaugeMetricFamily:
+    return GaugeMetricFamily(f"daskel_{name}", what, value)
+
+
+def _gauges(name: str, what: str, values: Counter[str]) -> GaugeMetricFamily:
+    label = name.rpartition("_")[2]
+    found = GaugeMetricFamily(f"daskel_{name}", what, labels=[label])
+    for value, count in values.items():
+        found.add_metric([value], count)
+    return found

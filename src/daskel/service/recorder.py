@@ -1,0 +1,135 @@
+"""Writes the packets of each boot into a file of its own, which analysers of captures open.
+
+A process of its own, `python -m daskel.service.recorder DIR SITE INTERFACE...`, so that the server
+answers as fast as without; it ends when its standard input does.
+"""
+
+from __future__ import annotations
+
+import os
+import selectors
+import signal
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Sequence
+from pathlib import Path
+from typing import BinaryIO
+
+from daskel.core.capture.split import WHOLE, Split
+from daskel.system import privileges
+from daskel.system.captures import FILE_HEAD, packet_head
+from daskel.system.lacking import LackingError
+from daskel.system.sitefile import load
+
+_ETH_P_ALL, _SO_RCVBUFFORCE = 3, 33  # packet(7), socket(7)
+_ROOM = 64 << 20  # bytes of packets that wait for this process
+_FLUSH = 0.5  # seconds
+_MOST_OPEN = 200  # files
+
+
+class Recorder:
+    """The recording process, as its server sees it. Raises LackingError."""
+
+    def __init__(self, folder: Path, site: Path, interfaces: Sequence[str]) -> None:
+        try:
+            folder.mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            problem = f"{folder} cannot be made ({error.strerror})"
+            raise LackingError(problem, "name another folder with --record") from None
+        command = [sys.executable, "-m", "daskel.service.recorder", str(folder), str(site)]
+        self._process = subprocess.Popen(
+            [*command, *interfaces], stdin=subprocess.PIPE, stdout=subprocess.PIPE
+        )
+        assert self._process.stdout
+        if self._process.stdout.readline() != b"ready\n":
+            raise LackingError("packets cannot be recorded", "run as root; see what it said above")
+
+    def close(self) -> None:
+        assert self._process.stdin
+        self._process.stdin.close()
+        self._process.wait()
+
+
+class Files:
+    """One for each boot that is being recorded; those written to last are open."""
+
+    def __init__(self, folder: Path, names: dict[str, str]) -> None:
+        self._folder, self._names = folder, names
+        self._open: dict[tuple[str, float], BinaryIO] = {}
+
+    def write(self, mac: str, began: float, at: float, length: int, data: bytes) -> None:
+        file = self._open.pop((mac, began), None) or self._begin(mac, began)
+        self._open[mac, began] = file
+        file.write(packet_head(at, len(data), length) + data)
+
+    def flush(self) -> None:
+        for file in self._open.values():
+            file.flush()
+
+    def _begin(self, mac: str, began: float) -> BinaryIO:
+        while len(self._open) >= _MOST_OPEN:
+            self._open.pop(next(iter(self._open))).close()
+        when = time.strftime("%Y%m%d-%H%M%S", time.localtime(began))
+        name = self._names.get(mac, mac.replace(":", "-"))
+        path = self._folder / f"{name}_{when}.pcap"
+        file = path.open("ab")
+        if not file.tell():
+            file.write(FILE_HEAD)
+        return file
+
+
+def main() -> None:
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the server ends us
+    folder, site = Path(sys.argv[1]), load(Path(sys.argv[2])).site
+    waiting = selectors.DefaultSelector()
+    for interface in sys.argv[3:]:
+        waiting.register(_listen(interface), selectors.EVENT_READ)
+    waiting.register(sys.stdin.fileno(), selectors.EVENT_READ)
+    privileges.keep_only((privileges.DAC_OVERRIDE,))  # to write where it was told
+    os.write(1, b"ready\n")
+    _record(waiting, Files(folder, dict(site.by_mac) if site else {}))
+
+
+def _listen(interface: str) -> socket.socket:
+    sock = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(_ETH_P_ALL))
+    sock.bind((interface, 0))
+    sock.setsockopt(socket.SOL_SOCKET, _SO_RCVBUFFORCE, _ROOM)
+    sock.setblocking(False)
+    return sock
+
+
+def _record(waiting: selectors.BaseSelector, files: Files) -> None:
+    """Until standard input ends; what has come until then is written."""
+    split, buffer, flushed = Split(), bytearray(WHOLE), 0.0
+    ended = False
+    while not ended:
+        for key, _ in waiting.select(_FLUSH):
+            if isinstance(key.fileobj, socket.socket):
+                _take(key.fileobj, split, files, buffer)
+            else:
+                ended = True
+        if ended or time.monotonic() - flushed > _FLUSH:
+            flushed = time.monotonic()
+            files.flush()
+    for key in list(waiting.get_map().values()):
+        if isinstance(key.fileobj, socket.socket):
+            _take(key.fileobj, split, files, buffer)
+    files.flush()
+
+
+def _take(sock: socket.socket, split: Split, files: Files, buffer: bytearray) -> None:
+    while True:
+        try:
+            length = sock.recv_into(buffer, 0, socket.MSG_TRUNC)
+        except BlockingIOError:
+            return
+        at = time.time()
+        kept = split.feed(at, bytes(buffer[: min(length, WHOLE)]))
+        if kept:
+            files.write(kept.mac, kept.began, at, length, kept.data)
+
+
+if __name__ == "__main__":
+    main()
