@@ -17,6 +17,7 @@ from daskel.core.site.diff import Change, differences
 from daskel.core.tftp.packet import Ack, Opcode, Request
 from daskel.rehearse.client import boot
 from daskel.rehearse.fetch import Way
+from daskel.rehearse.firmware import Face
 from tests.conftest import DEMO, Serve, daskel, site_from
 
 
@@ -149,7 +150,7 @@ def test_once_and_then_as_before(serve: Serve, demo_folder: Path) -> None:
             IPv4Address("10.61.9.1"),
             "lib-01",
             "02:61:09:00:00:01",
-            Firmware.UEFI,
+            Face.of(Firmware.UEFI),
             lambda _: None,
             Way(address=IPv4Address("10.61.9.21")),
         )

@@ -3,13 +3,8 @@
 from __future__ import annotations
 
 import argparse
-import json
-import signal
-import socket
-import subprocess
 import sys
 import tempfile
-import threading
 import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -23,6 +18,7 @@ from rich.text import Text
 
 from daskel.cli.explain import explain_client, show
 from daskel.cli.output import ExitCode, Output
+from daskel.cli.practice import free_base, running
 from daskel.cli.site import json_argument
 from daskel.core.boot.wire import Ports, Wire
 from daskel.core.site.layers import effective
@@ -31,11 +27,10 @@ from daskel.core.values import show_duration, show_size
 from daskel.demo.data import firmware_of, lay_out
 from daskel.rehearse.client import Boot, Got, boot
 from daskel.rehearse.fetch import Way
-from daskel.system.lacking import LackingError
+from daskel.rehearse.firmware import Face
 from daskel.system.sitefile import SiteFile, load_checked
 
 EXAMPLE = ("daskel demo", "daskel demo --keep /tmp/skerry-point")
-_START_WAIT = 60.0  # seconds for the server to be ready: another program may hold the disk
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -60,7 +55,7 @@ def _demo(folder: Path, output: Output, *, kept: bool) -> ExitCode:
     began = time.monotonic()
     file = load_checked(lay_out(folder))
     assert file.site and file.usable, "the demo site is good"
-    wire = Wire(Ports.from_base(_free_base()), loopback=True)
+    wire = Wire(Ports.from_base(free_base()), loopback=True)
     if not output.as_json:
         output.print(_introduction(file.site, kept, folder))
     with _server(file, wire):
@@ -85,64 +80,14 @@ def _introduction(site: Site, kept: bool, folder: Path) -> str:
     )
 
 
-def _free_base() -> int:
-    """A number to add to the standard ports so that none of them is taken."""
-    for base in range(20000, 60000, 1000):
-        if all(_free(kind, port) for kind, port in _needed(Ports.from_base(base))):
-            return base
-    raise LackingError("no free ports on loopback from 20000 on", "end what holds them")
-
-
-def _needed(ports: Ports) -> list[tuple[socket.SocketKind, int]]:
-    udp, tcp = socket.SOCK_DGRAM, socket.SOCK_STREAM
-    return [
-        (udp, ports.dhcp),
-        (udp, ports.pxe),
-        (udp, ports.tftp),
-        (tcp, ports.http),
-        (tcp, ports.nfs),
-    ]
-
-
-def _free(kind: socket.SocketKind, port: int) -> bool:
-    with socket.socket(socket.AF_INET, kind) as sock:
-        sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, kind is socket.SOCK_STREAM)
-        try:
-            sock.bind(("0.0.0.0", port))
-        except OSError:
-            return False
-        return True
-
-
 @contextmanager
 def _server(file: SiteFile, wire: Wire) -> Iterator[None]:
-    """`daskel serve` as a process of its own, ready when this is entered."""
+    """`daskel serve` as a process of its own, ready when this is entered; its log is kept beside
+    the site file."""
     base = wire.ports.dhcp - Ports().dhcp
     command = [sys.executable, "-m", "daskel", "serve", "--json", "--site", str(file.path)]
-    process = subprocess.Popen(
-        [*command, "--loopback", str(base)], stdout=subprocess.PIPE, text=True
-    )
-    ready = threading.Event()
-    reader = threading.Thread(target=_read_log, args=(process, file, ready), daemon=True)
-    reader.start()
-    try:
-        if not ready.wait(_START_WAIT):
-            raise LackingError("the demo's server did not start", "see what it said above")
+    with running([*command, "--loopback", str(base)], file.path.parent / "serve.log"):
         yield
-    finally:
-        process.send_signal(signal.SIGTERM)
-        process.wait()
-        reader.join()
-
-
-def _read_log(process: subprocess.Popen[str], file: SiteFile, ready: threading.Event) -> None:
-    """Keep the server's log beside the site file."""
-    assert process.stdout
-    with (file.path.parent / "serve.log").open("w") as log:
-        for line in process.stdout:
-            log.write(line)
-            if json.loads(line).get("event") == "ready":
-                ready.set()
 
 
 def _boot_all(site: Site, wire: Wire, output: Output) -> list[Boot]:
@@ -159,7 +104,8 @@ def _boot_all(site: Site, wire: Wire, output: Output) -> list[Boot]:
             found = effective(site, name)
             assert found.segment
             server, way = site.segments[found.segment.value].server, Way.of(site, name)
-            return boot(wire, server, name, found.mac.value, firmware_of(name), moved, way)
+            face = Face.of(firmware_of(name))
+            return boot(wire, server, name, found.mac.value, face, moved, way)
 
         with ThreadPoolExecutor(max_workers=len(site.clients)) as pool:
             return list(pool.map(one, site.clients))
@@ -229,7 +175,7 @@ def _row(site: Site, result: Boot) -> list[str | Text]:
     stage = Text(result.stage, style="green") if not result.problem else Text(result.problem, "red")
     return [
         result.name,
-        result.firmware.value,
+        result.firmware,
         str(result.address or ""),
         found.boot.value if found.boot else "",
         str(len(boot_files)),
@@ -244,7 +190,7 @@ def _json(result: Boot) -> dict[str, object]:
     return {
         "client": result.name,
         "mac": result.mac,
-        "firmware": result.firmware.value,
+        "firmware": result.firmware,
         "address": str(result.address) if result.address else None,
         "stage": result.stage,
         "problem": result.problem or None,

@@ -5,19 +5,28 @@ from __future__ import annotations
 import re
 import shlex
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from hashlib import sha256
 from ipaddress import IPv4Address
 from zlib import crc32
 
-from daskel.core.boot.loader import config_path
+from daskel.core.boot import up
+from daskel.core.boot.loader import config_path, is_built_in
 from daskel.core.boot.wire import Wire
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import Packet
-from daskel.core.dhcp.pxe import Firmware
 from daskel.core.reader import MalformedError
-from daskel.rehearse.fetch import DIRECT, BootError, NfsRoot, Way, get_address, http_get, tftp_get
+from daskel.rehearse.fetch import (
+    DIRECT,
+    BootError,
+    NfsRoot,
+    Way,
+    get_address,
+    http_pieces,
+    http_tell,
+    tftp_pieces,
+)
 from daskel.rehearse.firmware import LOADER, SYSTEM, Face
 
 _DEVICE = re.compile(r"\((tftp|http),([^)]+)\)/(.*)")
@@ -37,17 +46,42 @@ class Got:
 
 @dataclass
 class Boot:
-    """How far one simulated client came."""
+    """How far one simulated client came. Times are seconds."""
 
     name: str
     mac: str
-    firmware: Firmware
+    firmware: str
     stage: str = "nothing"
     address: IPv4Address | None = None
     command_line: str = ""
     files: list[Got] = field(default_factory=list)
+    stages: list[tuple[str, float]] = field(default_factory=list)  # when it came to each
+    again: list[str] = field(default_factory=list)  # what it had to ask for again
     seconds: float = 0.0
     problem: str = ""
+    note: str = ""  # why it is simulated no further, where that is no problem
+
+    @property
+    def came_up(self) -> bool:
+        return not self.problem
+
+
+@dataclass(frozen=True, slots=True)
+class Board:
+    """What a board without a boot loader from the network asks for: text files of its own, and
+    what they name."""
+
+    texts: Sequence[str]
+    kernel: str
+    initrd: Sequence[str]
+
+
+Read = Callable[[NfsRoot, str], Iterable[tuple[str, bytes]]]
+
+
+def whole_root(root: NfsRoot, _: str) -> Iterable[tuple[str, bytes]]:
+    """Every file that there is."""
+    return root.files()
 
 
 def boot(
@@ -55,16 +89,18 @@ def boot(
     server: IPv4Address,
     name: str,
     mac: str,
-    firmware: Firmware,
+    face: Face,
     progress: Callable[[Boot], None],
     way: Way = DIRECT,
+    read: Read = whole_root,
+    board: Board | None = None,
 ) -> Boot:
-    """Boot one client against the DHCP server at `server`. Never raises for what goes wrong in
-    the boot: the result says it."""
-    result = Boot(name, mac, firmware)
+    """Boot one client against the DHCP server at `server`; `read` says what of its root. Never
+    raises for what goes wrong in the boot: the result says it."""
+    result = Boot(name, mac, face.name)
     began = time.monotonic()
     try:
-        _Booting(wire, server, result, progress, way).run()
+        _Booting(wire, server, result, face, progress, way, read, board).run()
     except (BootError, MalformedError, OSError, ValueError) as error:
         result.problem = str(error)
     result.seconds = time.monotonic() - began
@@ -74,65 +110,94 @@ def boot(
 
 class _Booting:
     def __init__(
-        self, wire: Wire, server: IPv4Address, result: Boot, progress: Callable[[Boot], None],
-        way: Way,
+        self, wire: Wire, server: IPv4Address, result: Boot, face: Face,
+        progress: Callable[[Boot], None], way: Way, read: Read, board: Board | None,
     ) -> None:  # fmt: skip
-        self._way = way
+        self._way, self._read, self._board = way, read, board
         self._wire, self._server, self._result, self._progress = wire, server, result, progress
-        self._face = Face.of(result.firmware)
+        self._face, self._began = face, time.monotonic()
         self._folder = ""  # the URL that an HTTP boot file was in
         self._xid = crc32(result.mac.encode())
 
     def run(self) -> None:
-        acknowledged = get_address(
-            self._wire, self._server, self._face, self._result.mac, self._xid, self._way
-        )
+        acknowledged = self._address(self._face, self._xid)
         self._result.address = acknowledged.yiaddr
         self._stage("addressed")
-        self._loader(acknowledged)
-        kernel, initrds = self._configuration(acknowledged.siaddr)
-        self._fetch("kernel", kernel)
-        for initrd in initrds:
-            self._fetch("initrd", initrd)
+        if self._board:
+            self._texts(self._board, acknowledged)
+        elif not self._loader(acknowledged) or not self._loaded(acknowledged.siaddr):
+            return
         self._system()
+
+    def _address(self, face: Face, xid: int) -> Packet:
+        mac, again = self._result.mac, self._result.again
+        return get_address(self._wire, self._server, face, mac, xid, self._way, again)
 
     def _stage(self, stage: str) -> None:
         self._result.stage = stage
+        self._result.stages.append((stage, time.monotonic() - self._began))
         self._progress(self._result)
 
-    def _loader(self, acknowledged: Packet) -> None:
-        file = acknowledged.options.get(Code.BOOT_FILE, b"").rstrip(b"\0") or acknowledged.file
+    def _loader(self, acknowledged: Packet) -> bool:
+        """False when there is none, or nobody can know what it does."""
+        raw = acknowledged.options.get(Code.BOOT_FILE, b"").rstrip(b"\0") or acknowledged.file
+        file, vendor = raw.decode(), acknowledged.options.get(Code.VENDOR_CLASS, b"")
         if not file:
-            raise BootError("the reply names no boot file")
-        if (
-            acknowledged.options.get(Code.VENDOR_CLASS)
-            != self._face.vendor_class[:10].rstrip(":").encode()
-        ):
-            raise BootError("the reply lacks option 60, which this firmware needs")
-        if self._result.firmware.over_http:
-            url, began = file.decode(), time.monotonic()
-            self._keep("loader", url, http_get(self._wire, self._own, url), began)
-            self._folder = url.rsplit("/", 1)[0]
+            self._result.note = "it is given no boot file, and starts from its own disk"
+            self._stage("local disk")
+            return False
+        if self._face.over_http and not vendor.startswith(b"HTTPClient"):
+            raise BootError("the reply lacks option 60, HTTPClient, which this firmware needs")
+        if self._face.over_http:
+            self._keep("loader", file, http_pieces(self._wire, self._own, file))
+            self._folder = file.rsplit("/", 1)[0]
         else:
-            self._tftp("loader", acknowledged.siaddr, file.decode(), self._face)
+            self._tftp("loader", acknowledged.siaddr, file, self._face)
         self._stage("loader")
+        if not is_built_in(file):
+            self._result.note = f"what {file} asks for next, only a machine shows: --machine"
+            return False
+        return True
+
+    def _loaded(self, server: IPv4Address) -> bool:
+        """Kernel and initrds, as the loader is told. False when it is told to leave."""
+        kernel, initrds = self._configuration(server)
+        if not kernel:
+            self._stage("local disk")
+            return False
+        self._fetch("kernel", kernel)
+        for initrd in initrds:
+            self._fetch("initrd", initrd)
+        return True
 
     def _configuration(self, server: IPv4Address) -> tuple[str, list[str]]:
-        """What the boot loader is told to load: kernel and initrds, as the loader names them."""
+        """What the boot loader is told to load: kernel and initrds, as the loader names them;
+        nothing when it is told to start from the local disk."""
         path = config_path(self._result.mac)
         if self._folder:
-            url, began = f"{self._folder}/{path.rsplit('/', 1)[1]}", time.monotonic()
-            data = http_get(self._wire, self._own, url)
-            self._keep("configuration", url, data, began)
+            url = f"{self._folder}/{path.rsplit('/', 1)[1]}"
+            data = self._keep("configuration", url, http_pieces(self._wire, self._own, url))
         else:
             data = self._tftp("configuration", server, path, LOADER)
-        text = data.decode()
-        kernel, initrds = _default_entry(text)
-        if not kernel:
+        kernel, initrds, leaves = _default_entry(data.decode())
+        if not kernel and not leaves:
             raise BootError("the loader's configuration names no kernel")
         self._result.command_line = " ".join(kernel[1:])
         self._stage("menu")
-        return kernel[0], initrds
+        return (kernel[0] if kernel else ""), initrds
+
+    def _texts(self, board: Board, acknowledged: Packet) -> None:
+        """A board's own text files, and what they name."""
+        server = acknowledged.siaddr if int(acknowledged.siaddr) else self._server
+        for path in board.texts:
+            text = self._tftp("configuration", server, path, self._face).decode("utf-8", "replace")
+            lines = [line for line in text.splitlines() if "root=" in line]
+            self._result.command_line = self._result.command_line or "".join(lines[:1])
+        self._stage("menu")
+        for what, paths in (("kernel", [board.kernel]), ("initrd", board.initrd)):
+            for path in paths:
+                self._tftp(what, server, path, self._face)
+                self._stage(what)
 
     def _fetch(self, what: str, name: str) -> None:
         match = _DEVICE.fullmatch(name)
@@ -140,8 +205,8 @@ class _Booting:
             raise BootError(f"the loader cannot read {name}")
         protocol, server, path = match.groups()
         if protocol == "http":
-            began, url = time.monotonic(), f"http://{server}/{path}"
-            self._keep(what, path, http_get(self._wire, self._own, url), began)
+            url = f"http://{server}/{path}"
+            self._keep(what, path, http_pieces(self._wire, self._own, url))
         else:
             self._tftp(what, IPv4Address(server), path, LOADER)
         self._stage(what)
@@ -149,9 +214,7 @@ class _Booting:
     def _system(self) -> None:
         """The kernel runs: its own DHCP, under another client identifier, and its root."""
         result = self._result
-        acknowledged = get_address(
-            self._wire, self._server, SYSTEM, result.mac, self._xid ^ 0xFFFFFFFF, self._way
-        )
+        acknowledged = self._address(SYSTEM, self._xid ^ 0xFFFFFFFF)
         if acknowledged.yiaddr != self._own:
             raise BootError(f"the system got {acknowledged.yiaddr}, the firmware {self._own}")
         self._stage("running kernel")
@@ -160,15 +223,21 @@ class _Booting:
         if match is None:
             return  # runs from memory
         server = IPv4Address(match[1] or acknowledged.siaddr)
-        began = time.monotonic()
         root = NfsRoot(self._wire, self._own, server, match[2])
         try:
-            for path, data in root.files():
-                self._keep("root", path, data, began)
-                began = time.monotonic()
+            for path, data in self._read(root, result.command_line):
+                self._keep("root", path, (data,))
+            self._stage("root")
+            if root.resolve(up.IN_ROOT):
+                self._tell(server)
         finally:
             root.close()
-        self._stage("root")
+
+    def _tell(self, server: IPv4Address) -> None:
+        """As the script in its root does."""
+        url, line = f"http://{server}/{up.TOLD_AT}", self._result.command_line
+        http_tell(self._wire, self._own, url, up.told(time.monotonic() - self._began, line))
+        self._stage("up")
 
     @property
     def _own(self) -> IPv4Address:
@@ -176,20 +245,26 @@ class _Booting:
         return self._result.address
 
     def _tftp(self, what: str, server: IPv4Address, path: str, face: Face) -> bytes:
-        began = time.monotonic()
-        data = tftp_get(self._wire, self._own, server, path, face)
-        self._keep(what, path, data, began)
-        return data
+        again = self._result.again
+        return self._keep(what, path, tftp_pieces(self._wire, self._own, server, path, face, again))
 
-    def _keep(self, what: str, path: str, data: bytes, began: float) -> None:
-        digest = sha256(data).hexdigest()
+    def _keep(self, what: str, path: str, pieces: Iterable[bytes]) -> bytes:
+        """The content of a text; of everything else, no more than its digest is kept."""
+        began, digest, size, text = time.monotonic(), sha256(), 0, b""
+        for piece in pieces:
+            digest.update(piece)
+            size += len(piece)
+            text += piece if what == "configuration" else b""
         seconds = time.monotonic() - began
-        self._result.files.append(Got(what, path, len(data), digest, seconds))
+        self._result.files.append(Got(what, path, size, digest.hexdigest(), seconds))
+        return text
 
 
-def _default_entry(text: str) -> tuple[list[str], list[str]]:
-    """Kernel with its arguments, and initrds: of the menu's default entry, or of all there is."""
+def _default_entry(text: str) -> tuple[list[str], list[str], bool]:
+    """Kernel with its arguments, initrds, and whether it leaves: of the menu's default entry, or of
+    all there is."""
     default, entry = "", ""
+    leaving: set[str] = set()
     kernels: dict[str, list[str]] = {}
     initrds: dict[str, list[str]] = {}
     for line in text.splitlines():
@@ -202,4 +277,6 @@ def _default_entry(text: str) -> tuple[list[str], list[str]]:
             kernels[entry] = words[2:]
         elif words[:2] == ["if", "initrd"]:
             initrds[entry] = words[2:]
-    return kernels.get(default, []), initrds.get(default, [])
+        elif words == ["exit"]:
+            leaving.add(entry)
+    return kernels.get(default, []), initrds.get(default, []), default in leaving

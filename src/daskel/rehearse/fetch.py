@@ -5,8 +5,9 @@ from __future__ import annotations
 import http.client
 import socket
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from ipaddress import IPv4Address
 from urllib.parse import urlsplit
 
@@ -19,6 +20,7 @@ from daskel.core.nfs import calls, mount, nfs3, results
 from daskel.core.nfs.nfs3 import FileType, Procedure
 from daskel.core.nfs.results import Entry
 from daskel.core.nfs.rpc import Records, mark, parse_reply, serialise_call
+from daskel.core.nfs.xdr import pack_opaque
 from daskel.core.reader import Reader
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
@@ -28,8 +30,10 @@ from daskel.core.values import mac_text
 from daskel.rehearse.firmware import Face, discover, renewal, request
 
 _OTHER = IPv4Address("192.0.2.1")  # the other DHCP server that a simulated client says it took
-_TRIES, _FIRST_WAIT = 5, 1.0  # DHCP and TFTP: sendings, and seconds before the second one
-_TCP_WAIT = 10.0  # seconds
+_TRIES, _FIRST_WAIT = 5, 1.0  # TFTP: sendings, and seconds before the second one
+_TCP_WAIT = 30.0  # seconds
+_PIECE = 256 << 10  # bytes
+_MOST_LINKS = 40
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,47 +68,85 @@ class BootError(Exception):
 
 
 def get_address(
-    wire: Wire, server: IPv4Address, face: Face, mac: str, xid: int, way: Way = DIRECT
-) -> Packet:
-    """DISCOVER, OFFER, REQUEST, ACK; the ACK. Raises BootError."""
+    wire: Wire, server: IPv4Address, face: Face, mac: str, xid: int, way: Way = DIRECT,
+    again: list[str] | None = None,
+) -> Packet:  # fmt: skip
+    """DISCOVER, OFFER, REQUEST, ACK; the ACK. `again` gets what had to be asked again. Raises
+    BootError."""
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
         sock.bind(("127.0.0.1", 0))
         target = (wire.outside(server), wire.ports.dhcp)
+        ask = partial(_exchange, sock, face.waits, [] if again is None else again)
         asked = replace(discover(face, mac, xid), giaddr=way.relay)
         if way.address is not None:
-            return _beside_another(wire, sock, target, face, asked, way.address)
-        offer = _exchange(sock, target, asked)
+            taken = partial(_tell, sock, target)
+            return _beside_another(wire, ask, taken, target, face, asked, way.address)
+        offer = ask(target, asked)
         if offer.message_type is not MessageType.OFFER:
             raise BootError(f"DISCOVER was answered with {offer.message_type!r}")
-        acknowledged = _exchange(sock, target, replace(request(face, offer), giaddr=way.relay))
-    if acknowledged.message_type is not MessageType.ACK:
-        raise BootError(f"REQUEST for {offer.yiaddr} was answered with a NAK")
-    return acknowledged
+        acknowledged = ask(target, replace(request(face, offer), giaddr=way.relay))
+        if acknowledged.message_type is not MessageType.ACK:
+            raise BootError(f"REQUEST for {offer.yiaddr} was answered with a NAK")
+        if not face.by_port or not _asks_port(acknowledged):
+            return acknowledged
+        return _by_port(wire, ask, target, face, asked, acknowledged)
+
+
+Ask = Callable[[tuple[str, int], Packet], Packet]
+
+
+def _tell(sock: socket.socket, target: tuple[str, int], message: Packet) -> None:
+    sock.sendto(dhcp.serialise(message)[0], target)
+
+
+def _asks_port(reply: Packet) -> bool:
+    """UEFI firmware that reads `PXEClient` and nothing of how to boot asks port 4011."""
+    told = reply.options.get(Code.VENDOR_CLASS, b"").startswith(b"PXEClient")
+    return told and Code.VENDOR_SPECIFIC not in reply.options
+
+
+def _by_port(
+    wire: Wire, ask: Ask, target: tuple[str, int], face: Face, asked: Packet, given: Packet
+) -> Packet:
+    """The boot file from port 4011, whatever else the reply says. Raises BootError."""
+    mac = mac_text(asked.chaddr)
+    question = replace(renewal(face, mac, asked.xid, given.yiaddr), giaddr=NOWHERE)
+    try:
+        answer = ask((target[0], wire.ports.pxe), question)
+    except BootError as error:
+        raise BootError(f"PXE-E16: port 4011: {error}") from None
+    return replace(answer, yiaddr=given.yiaddr)
 
 
 def _beside_another(
-    wire: Wire, sock: socket.socket, target: tuple[str, int], face: Face, asked: Packet,
-    address: IPv4Address,
+    wire: Wire, ask: Ask, tell: Callable[[Packet], None], target: tuple[str, int], face: Face,
+    asked: Packet, address: IPv4Address,
 ) -> Packet:  # fmt: skip
     """What firmware makes of an offer without an address: it tells the other server what it
     takes, and asks port 4011 when the offer names no boot file. A system only does the former."""
     given = replace(asked, op=2, yiaddr=address, options={Code.SERVER_ID: _OTHER.packed})
     if face.architecture is None:
-        sock.sendto(dhcp.serialise(request(face, given))[0], target)
+        tell(request(face, given))
         return given
-    offer = _exchange(sock, target, asked)
-    sock.sendto(dhcp.serialise(replace(request(face, given), giaddr=asked.giaddr))[0], target)
-    if not offer.file and Code.BOOT_FILE not in offer.options:
-        ask = replace(renewal(face, mac_text(asked.chaddr), asked.xid, address), giaddr=NOWHERE)
-        offer = _exchange(sock, (target[0], wire.ports.pxe), ask)
+    offer = ask(target, asked)
+    tell(replace(request(face, given), giaddr=asked.giaddr))
+    nameless = not offer.file and Code.BOOT_FILE not in offer.options
+    if nameless or (face.by_port and _asks_port(offer)):
+        return _by_port(wire, ask, target, face, asked, given)
     return replace(offer, yiaddr=address)
 
 
-def _exchange(sock: socket.socket, target: tuple[str, int], message: Packet) -> Packet:
+def _exchange(
+    sock: socket.socket, waits: Sequence[float], again: list[str], target: tuple[str, int],
+    message: Packet,
+) -> Packet:  # fmt: skip
     data = dhcp.serialise(message)[0]
-    for attempt in range(_TRIES):
+    kind = message.message_type
+    for attempt, wait in enumerate(waits):
+        if attempt:
+            again.append(f"DHCP {kind.name if kind else ''}")
         sock.sendto(data, target)
-        until = time.monotonic() + _FIRST_WAIT * 2**attempt
+        until = time.monotonic() + wait
         while (left := until - time.monotonic()) > 0:
             sock.settimeout(left)
             try:
@@ -113,77 +155,154 @@ def _exchange(sock: socket.socket, target: tuple[str, int], message: Packet) -> 
                 break
             if reply.xid == message.xid and reply.op == 2:
                 return reply
-    raise BootError(f"no answer to a DHCP {message.message_type!r}")
+    raise BootError(f"no answer to DHCP {kind.name if kind else ''}")
 
 
 def tftp_get(wire: Wire, own: IPv4Address, server: IPv4Address, path: str, face: Face) -> bytes:
-    """Fetch a file. Firmware that asks for the size first does so. Raises BootError."""
-    options = {"tsize": "0", "blksize": str(face.block_size)}
+    """A file whole. Raises BootError."""
+    return b"".join(tftp_pieces(wire, own, server, path, face, []))
+
+
+def tftp_pieces(
+    wire: Wire, own: IPv4Address, server: IPv4Address, path: str, face: Face, again: list[str]
+) -> Iterator[bytes]:
+    """A file in blocks. Firmware that asks for the size first does so. Raises BootError."""
+    options = {"tsize": "0", "blksize": str(face.block_size)} if face.block_size else {}
+    options |= {"windowsize": str(face.window)} if face.window else {}
+    fetch = partial(_tftp, wire, own, server, again)
     if face.size_first:
-        _tftp(wire, own, server, Request(Opcode.READ, path.encode(), "octet", options), False)
-    ask = Request(Opcode.READ, path.encode(), "octet", options)
-    return _tftp(wire, own, server, ask, True)
+        for _ in fetch(Request(Opcode.READ, path.encode(), "octet", options), False):
+            pass
+    yield from fetch(Request(Opcode.READ, path.encode(), "octet", options), True)
 
 
-def _tftp(wire: Wire, own: IPv4Address, server: IPv4Address, ask: Request, whole: bool) -> bytes:
-    path = ask.path.decode()
-    received, expected = bytearray(), 1
+def _tftp(
+    wire: Wire, own: IPv4Address, server: IPv4Address, again: list[str], ask: Request, whole: bool
+) -> Iterator[bytes]:
+    """The blocks; without `whole`, only the size is asked for."""
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
         sock.bind((wire.outside(own), 0))
         peer: tuple[str, int] = (wire.outside(server), wire.ports.tftp)
-        message, block_size = ask.serialise(), 512
+        receiving = _Receiving(ask, whole)
+        message: bytes | None = ask.serialise()
         while True:
-            packet, peer = _tftp_exchange(sock, peer, message, path)
-            if isinstance(packet, Error):
-                raise BootError(f"TFTP {path}: {packet.message} (error {packet.code})")
-            if isinstance(packet, Options):
-                block_size = int(packet.options.get("blksize", 512))
-                if not whole:
-                    sock.sendto(Error(8, "User aborted the transfer").serialise(), peer)
-                    return b""
-                message = Ack(0).serialise()
-            elif isinstance(packet, Data) and packet.block == expected & 0xFFFF:
-                received += packet.payload
-                message = Ack(packet.block).serialise()
-                expected += 1
-                if len(packet.payload) < block_size:
+            packet, peer = _tftp_exchange(sock, peer, message, receiving, again)
+            message = receiving.reply_to(packet)
+            if receiving.payload is not None:
+                yield receiving.payload
+            if receiving.ended:
+                if message:
                     sock.sendto(message, peer)
-                    return bytes(received)
+                return
+
+
+class _Receiving:
+    """What a client makes of the packets of one transfer (RFC 1350, 2347 to 2349, 7440)."""
+
+    def __init__(self, ask: Request, whole: bool) -> None:
+        self.path, self._whole, self.ended = ask.path.decode(), whole, False
+        self._wants_size = "tsize" in ask.options and not whole
+        self._block_size, self._window, self._expected = 512, 1, 1
+        self.payload: bytes | None = None  # what the last packet brought
+        self.last = b""  # to be sent again when nothing comes
+
+    def reply_to(self, packet: tftp.TftpPacket) -> bytes | None:
+        """None in the middle of a window. Raises BootError."""
+        self.payload, reply = None, None
+        if isinstance(packet, Error):
+            raise BootError(f"TFTP {self.path}: {packet.message} (error {packet.code})")
+        if isinstance(packet, Options):
+            reply = self._granted(packet.options)
+        elif isinstance(packet, Data):
+            reply = self._data(packet)
+        self.last = reply or self.last
+        return reply
+
+    def _granted(self, options: Mapping[str, str]) -> bytes:
+        self._block_size = int(options.get("blksize", 512))
+        self._window = int(options.get("windowsize", 1))
+        if self._whole:
+            return Ack(0).serialise()
+        self.ended = True
+        return Error(8, "User aborted the transfer").serialise()
+
+    def _data(self, packet: Data) -> bytes | None:
+        if self._wants_size:
+            raise BootError(f"PXE-E99: the server does not say how large {self.path} is (tsize)")
+        if packet.block != self._expected & 0xFFFF:  # the one before it was lost
+            return Ack(self._expected - 1 & 0xFFFF).serialise()
+        self.payload, self.ended = packet.payload, len(packet.payload) < self._block_size
+        self._expected += 1
+        last_of_window = (self._expected - 1) % self._window == 0
+        if not (self.ended or last_of_window):
+            self.last = Ack(packet.block).serialise()  # sent when no more comes
+            return None
+        return Ack(packet.block).serialise()
 
 
 def _tftp_exchange(
-    sock: socket.socket, peer: tuple[str, int], message: bytes, path: str
-) -> tuple[tftp.TftpPacket, tuple[str, int]]:
+    sock: socket.socket, peer: tuple[str, int], message: bytes | None, receiving: _Receiving,
+    again: list[str],
+) -> tuple[tftp.TftpPacket, tuple[str, int]]:  # fmt: skip
     for attempt in range(_TRIES):
-        sock.sendto(message, peer)
+        if attempt:
+            again.append(f"TFTP {receiving.path}")
+            message = receiving.last or message
+        if message:
+            sock.sendto(message, peer)
         sock.settimeout(_FIRST_WAIT * 2**attempt)
         try:
             data, sender = sock.recvfrom(65535)
         except TimeoutError:
             continue
         return tftp.parse(data), sender
-    raise BootError(f"TFTP {path}: no answer")
+    raise BootError(f"TFTP {receiving.path}: no answer")
 
 
 def http_get(wire: Wire, own: IPv4Address, url: str) -> bytes:
+    """A file whole. Raises BootError."""
+    return b"".join(http_pieces(wire, own, url))
+
+
+def http_pieces(wire: Wire, own: IPv4Address, url: str) -> Iterator[bytes]:
     """HEAD, then GET, as firmware does; both need a Content-Length. Raises BootError."""
-    parts = urlsplit(url)
-    host = wire.outside(IPv4Address(parts.hostname or ""))
-    source = (wire.outside(own), 0)
-    connection = http.client.HTTPConnection(host, parts.port or 80, _TCP_WAIT, source)
+    connection, path = _connect(wire, own, url)
     try:
         for method in ("HEAD", "GET"):
-            connection.request(method, parts.path)
+            connection.request(method, path)
             response = connection.getresponse()
-            body = response.read()
             length = response.headers.get("Content-Length")
             if response.status != 200 or length is None:
-                raise BootError(f"{method} {url}: status {response.status}, length {length}")
-        return body
+                said = response.read(200).decode("utf-8", "replace").strip() or "nothing"
+                raise BootError(f"{method} {url}: status {response.status} ({said})")
+            while method == "GET" and (piece := response.read(_PIECE)):
+                yield piece
+            response.read()
     except (OSError, http.client.HTTPException) as error:
         raise BootError(f"{url}: {error}") from error
     finally:
         connection.close()
+
+
+def http_tell(wire: Wire, own: IPv4Address, url: str, body: bytes) -> None:
+    """POST. Raises BootError."""
+    connection, path = _connect(wire, own, url)
+    try:
+        connection.request("POST", path, body)
+        response = connection.getresponse()
+        if response.status != 200:
+            raise BootError(f"POST {url}: status {response.status}")
+    except (OSError, http.client.HTTPException) as error:
+        raise BootError(f"{url}: {error}") from error
+    finally:
+        connection.close()
+
+
+def _connect(wire: Wire, own: IPv4Address, url: str) -> tuple[http.client.HTTPConnection, str]:
+    parts = urlsplit(url)
+    host, source = wire.outside(IPv4Address(parts.hostname or "")), (wire.outside(own), 0)
+    port = parts.port or (wire.ports.http if wire.loopback else 80)
+    return http.client.HTTPConnection(host, port, _TCP_WAIT, source), parts.path
 
 
 class NfsRoot:
@@ -238,6 +357,49 @@ class NfsRoot:
             got.number(4)
             data += got.take(count)
         return bytes(data)
+
+    def resolve(self, path: str) -> bytes | None:
+        """The handle of what is at a path, symbolic links followed; None when nothing is."""
+        left, at, links = path.strip("/").split("/"), [self.top], 0
+        while left:
+            name = left.pop(0)
+            if name in ("", "."):
+                continue
+            if name == "..":
+                at = at[:-1] or [self.top]
+                continue
+            got = self._call(
+                nfs3.PROGRAM, Procedure.LOOKUP, calls.serialise_lookup(at[-1], name.encode())
+            )
+            if got.number(4):
+                return None
+            handle = got.opaque(64)
+            target = self._link(handle)
+            if target is None:
+                at.append(handle)
+                continue
+            links += 1
+            if links > _MOST_LINKS:
+                return None
+            left = [*target.strip("/").split("/"), *left]
+            at = [self.top] if target.startswith("/") else at
+        return at[-1]
+
+    def names(self, path: str) -> list[str]:
+        """What is in a folder; nothing when there is none."""
+        handle = self.resolve(path)
+        try:
+            return [e.name.decode("utf-8", "replace") for e in self.entries(handle or b"")]
+        except BootError:
+            return []
+
+    def _link(self, handle: bytes) -> str | None:
+        """Where a symbolic link leads; None for what is none."""
+        got = self._call(nfs3.PROGRAM, Procedure.READLINK, pack_opaque(handle))
+        if got.number(4):
+            return None
+        results.parse_post_op(got)
+        return got.opaque(4096).decode("utf-8", "replace")
 
     def call(self, procedure: Procedure, arguments: bytes) -> Reader:
         """The results behind the status. Raises BootError for any other than OK."""

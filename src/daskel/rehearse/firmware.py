@@ -24,28 +24,46 @@ class Face:
 
     vendor_class: str
     asks: bytes  # option 55
-    block_size: int = 512  # bytes, TFTP
+    block_size: int | None = 512  # bytes, TFTP; None: asks for no options at all
     architecture: int | None = None
     flags: int = 0
     size_first: bool = False  # asks TFTP for the size alone before it fetches
+    window: int | None = None  # blocks, TFTP
+    by_port: bool = False  # goes to port 4011 where option 60 comes without option 43
+    waits: tuple[float, ...] = (1.0, 2.0, 4.0, 8.0)  # seconds for an answer, each time it asks
+    name: str = ""
     client_id: int | None = None  # first byte of option 61, the hardware address behind it
 
     @classmethod
     def of(cls, firmware: Firmware) -> Face:
-        return _FACES[firmware]
+        return FACES[firmware.value]
+
+    @property
+    def over_http(self) -> bool:
+        return self.vendor_class.startswith("HTTPClient")
 
 
-def _uefi(architecture: int, protocol: str) -> Face:
+def _uefi(name: str, architecture: int, protocol: str = "PXEClient") -> Face:
     vendor_class = f"{protocol}:Arch:{architecture:05}:UNDI:003000"
-    return Face(vendor_class, _UEFI_ASKS, 1468, architecture, BROADCAST_FLAG, size_first=True)
+    return Face(
+        vendor_class, _UEFI_ASKS, 1468, architecture, BROADCAST_FLAG, size_first=True, window=4,
+        by_port=True, waits=(1.0, 3.0, 6.0), name=name,
+    )  # fmt: skip
 
 
-_FACES = {
-    Firmware.BIOS: Face("PXEClient:Arch:00000:UNDI:002001", _BIOS_ASKS, 1432, 0),
-    Firmware.UEFI: _uefi(7, "PXEClient"),
-    Firmware.UEFI_HTTP: _uefi(16, "HTTPClient"),
-    Firmware.ARM64: _uefi(11, "PXEClient"),
-    Firmware.ARM64_HTTP: _uefi(19, "HTTPClient"),
+BOARD = "board"
+FACES = {
+    face.name: face
+    for face in (
+        Face("PXEClient:Arch:00000:UNDI:002001", _BIOS_ASKS, 1432, 0, name="bios"),
+        _uefi("uefi", 7),
+        _uefi("uefi-http", 16, "HTTPClient"),
+        _uefi("uefi-x86", 6),
+        _uefi("uefi-x86-http", 15, "HTTPClient"),
+        _uefi("arm64", 11),
+        _uefi("arm64-http", 19, "HTTPClient"),
+        Face("", bytes((1, 3, 6, 12, 66, 67)), None, name=BOARD),  # reads text files by its MAC
+    )
 }
 LOADER = Face("", b"", 1024)  # GRUB keeps the firmware's address, and asks TFTP alone
 SYSTEM = Face("udhcp 1.35.0", _SYSTEM_ASKS, client_id=1)
@@ -81,7 +99,8 @@ def _message(
     options: dict[int, bytes] = {Code.MESSAGE_TYPE: bytes((kind,)), **more}
     options[Code.PARAMETERS] = face.asks
     options[Code.MAXIMUM_SIZE] = (1472).to_bytes(2, "big")
-    options[Code.VENDOR_CLASS] = face.vendor_class.encode()
+    if face.vendor_class:
+        options[Code.VENDOR_CLASS] = face.vendor_class.encode()
     if face.architecture is not None:
         options[Code.ARCHITECTURE] = face.architecture.to_bytes(2, "big")
         options[Code.INTERFACE] = bytes((1, 3, 0))

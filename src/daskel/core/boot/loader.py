@@ -66,6 +66,11 @@ def image_path(loader: str) -> str:
     return f"{FOLDER}/{IMAGES[loader]}"
 
 
+def is_built_in(path: str) -> bool:
+    """The path or URL of one of Daskel's own boot loaders."""
+    return any(path.endswith(f"{FOLDER}/{image}") for image in IMAGES.values())
+
+
 def boot_file(firmware: Firmware, segment: Segment, ports: Ports) -> str:
     """What goes into the DHCP reply: a path for TFTP, a URL for firmware that boots over HTTP."""
     path = image_path(loader_name(firmware))

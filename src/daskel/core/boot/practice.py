@@ -1,0 +1,124 @@
+"""A site as it is practised with: all that clients get is the same, and nothing is shared with the
+server that runs, or with other networks."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from ipaddress import IPv4Address
+
+from daskel.core.boot.address import Leases, LeaseState
+from daskel.core.site.layers import effective
+from daskel.core.site.model import Client, Segment, Site
+
+_LEFT_OUT = {"nfs": "daskel", "account": None, "https": None, "metrics": None}
+_MOST_COPIES = 60_000
+
+
+@dataclass(frozen=True, slots=True)
+class Places:
+    """Where what a practice writes is: absolute paths."""
+
+    state: str
+    slates: str
+    uploads: str
+
+
+def practised(site: Site, places: Places, leases: Leases, *, direct: bool = False) -> Site:
+    """`site`, with another state; where somebody else gives the addresses, every client has a fixed
+    one: its present one, or one that is free. A segment without DHCP is one where the other server
+    says what `daskel handoff` prints. `direct`: its clients are on this machine's own wires."""
+    settings = site.settings.model_copy(update={
+        **_LEFT_OUT, "state": places.state, "slates": places.slates, "uploads": places.uploads,
+    })  # fmt: skip
+    segments = {name: _segment(segment, direct) for name, segment in site.segments.items()}
+    clients = dict(site.clients)
+    for name in site.segments:
+        if site.segments[name].dhcp != "full":
+            clients |= _with_addresses(site, name, leases)
+    return _with_clients(replace(site, settings=settings, segments=segments), clients)
+
+
+def _segment(segment: Segment, direct: bool) -> Segment:
+    changed: dict[str, object] = {"dhcp": "full"} if segment.dhcp == "off" else {}
+    if direct:
+        changed |= {"relays": (), "interface": None}
+    return segment.model_copy(update=changed)
+
+
+def _with_addresses(site: Site, segment: str, leases: Leases) -> Iterator[tuple[str, Client]]:
+    here = site.segments[segment]
+    own = [name for name in site.clients if _segment_of(site, name) == segment]
+    fixed = {name: site.clients[name].address for name in own if site.clients[name].address}
+    used = {here.server, here.router, *fixed.values()}
+    free = (a for a in _from_the_end(here) if a not in used)
+    for name in own:
+        if name not in fixed and (address := _present(leases, segment, site, name) or next(free)):
+            yield name, site.clients[name].model_copy(update={"address": address})
+
+
+def _present(leases: Leases, segment: str, site: Site, name: str) -> IPv4Address | None:
+    lease = leases.of(segment, site.clients[name].mac)
+    return lease.address if lease and lease.state is not LeaseState.DECLINED else None
+
+
+def _from_the_end(segment: Segment) -> Iterator[IPv4Address]:
+    last = int(segment.network.broadcast_address) - 1
+    return (IPv4Address(last - n) for n in range(segment.network.num_addresses - 2))
+
+
+def _segment_of(site: Site, name: str) -> str | None:
+    found = effective(site, name).segment
+    return found.value if found else None
+
+
+def with_copies(site: Site, names: Sequence[str], count: int) -> tuple[Site, dict[str, str]]:
+    """A site with so many clients in all that are like `names`, and of which one each is like: the
+    first are themselves. Copies have MAC addresses and fixed addresses that nobody has."""
+    like = {name: name for name in names[:count]}
+    clients = dict(site.clients)
+    taken = {int(s.network.network_address) >> 16 & 0xFF for s in site.segments.values()}
+    second = next(n for n in range(200, 256) if n not in taken)
+    if count > _MOST_COPIES:
+        raise ValueError(f"{count} clients are more than can be practised with")
+    for number in range(count - len(like)):
+        of = names[number % len(names)]
+        name = f"{of}-copy-{number // len(names) + 1}"
+        segment = site.segments[_segment_of(site, of) or ""]
+        address = IPv4Address(int(segment.server) & 0xFF000000 | second << 16 | number + 1)
+        mac = f"06:00:00:00:{number >> 8:02x}:{number & 0xFF:02x}"
+        copied = {"mac": mac, "address": address, "uuid": None, "serial": None}
+        clients[name] = site.clients[of].model_copy(update=copied)
+        like[name] = of
+    return _with_clients(site, clients), like
+
+
+def other_server(site: Site, segment: str, places: Places) -> Site:
+    """What the DHCP server beside Daskel's has: the same addresses, and nothing to boot."""
+    here = site.segments[segment]
+    own = next(a for a in _from_the_end(here) if a not in site.by_address and a != here.router)
+    update = {"server": own, "dhcp": "full", "pool": (), "relays": (), "interface": None,
+              "unknown": "address-only", "options": {}, "args": ()}  # fmt: skip
+    clients = {
+        name: Client(mac=client.mac, segment=segment, address=client.address)
+        for name, client in site.clients.items()
+        if _segment_of(site, name) == segment
+    }
+    settings = site.settings.model_copy(update={
+        "state": places.state, "slates": places.slates, "uploads": places.uploads, "loaders": (),
+    })  # fmt: skip
+    there = {segment: here.model_copy(update=update)}
+    return _with_clients(replace(
+        site, settings=settings, segments=there, roots={}, files={}, uploads={}, groups={}
+    ), clients)  # fmt: skip
+
+
+def _with_clients(site: Site, clients: Mapping[str, Client]) -> Site:
+    return replace(
+        site,
+        clients=clients,
+        by_mac={client.mac: name for name, client in clients.items()},
+        by_address={c.address: name for name, c in clients.items() if c.address},
+        once=dict(site.once),
+        layers={},
+    )

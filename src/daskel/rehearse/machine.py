@@ -1,0 +1,167 @@
+"""Empty virtual machines with real firmware (QEMU), and what is on their screens."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import socket
+import subprocess
+import time
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pyte
+
+from daskel.rehearse.network import Network
+from daskel.system.lacking import LackingError
+
+_FOLDERS = tuple(Path("/usr/share") / name for name in (
+    "OVMF", "AAVMF", "edk2/x64", "edk2/ovmf", "edk2/aarch64", "qemu", "qemu-efi-aarch64"
+))  # fmt: skip
+_CODE = {  # by the kind of firmware: file names of the firmware itself, and of its variables
+    "uefi": (("OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd"), ("OVMF_CODE.fd", "OVMF_VARS.fd"),
+             ("OVMF_CODE.4m.fd", "OVMF_VARS.4m.fd")),
+    "uefi-x86": (("OVMF32_CODE_4M.secboot.fd", "OVMF32_VARS_4M.fd"),),
+    "arm64": (("AAVMF_CODE.fd", "AAVMF_VARS.fd"), ("QEMU_EFI.fd", "QEMU_VARS.fd")),
+}  # fmt: skip
+KINDS = ("bios", "uefi", "uefi-http", "uefi-x86", "uefi-x86-http", "arm64", "arm64-http")
+_ROWS, _COLUMNS = 25, 80
+_TEXT_MODE = 0xB8000  # where a VGA card has the characters of its screen
+_READABLE = 0.9  # of the characters, for memory that is taken for a text screen
+_QMP_WAIT = 20.0  # seconds
+
+
+@dataclass
+class Machine:
+    """A running virtual machine; `console` is what it wrote to its serial line."""
+
+    process: subprocess.Popen[bytes]
+    log: Path
+    serial: Path
+    monitor: Path
+
+    @property
+    def console(self) -> str:
+        return self.log.read_bytes().decode("utf-8", "replace")
+
+    @property
+    def runs(self) -> bool:
+        return self.process.poll() is None
+
+    def wait_for(self, text: str, seconds: float) -> None:
+        until = time.monotonic() + seconds
+        while text not in self.console:
+            assert self.runs, f"switched off before {text!r}: {self.console}"
+            assert time.monotonic() < until, f"no {text!r}: {self.console}"
+            time.sleep(0.2)
+
+    def press_return(self) -> None:
+        self.type("")
+
+    def type(self, line: str) -> None:
+        with socket.socket(socket.AF_UNIX) as sock:
+            sock.connect(str(self.serial))
+            sock.sendall(line.encode() + b"\r")
+            time.sleep(0.5)
+
+    def picture(self, target: Path) -> None:
+        """The machine's screen, as a PNG file. Raises OSError."""
+        self._ask("screendump", filename=str(target.absolute()), format="png")
+
+    def screen(self) -> list[str]:
+        """The lines on the screen: of a VGA card in its text mode, else what a terminal on the
+        serial line would show."""
+        return self._vga() or self.terminal()
+
+    def _vga(self) -> list[str]:
+        dump = self.monitor.with_suffix(".screen")
+        try:
+            self._ask("pmemsave", val=_TEXT_MODE, size=_ROWS * _COLUMNS * 2, filename=str(dump))
+            data = dump.read_bytes()
+        except OSError:
+            return []
+        letters, colours = data[::2], data[1::2]
+        readable = sum(1 for byte in letters if byte == 0 or byte >= 0x20)
+        if readable < _READABLE * len(letters) or not any(colours) or not any(letters):
+            return []
+        text = letters.replace(b"\0", b" ").decode("cp437")
+        lines = [text[n : n + _COLUMNS].rstrip() for n in range(0, len(text), _COLUMNS)]
+        return lines if any(lines) else []
+
+    def terminal(self) -> list[str]:
+        """What a terminal of its size on the serial line would show."""
+        screen = pyte.Screen(_COLUMNS, _ROWS)
+        pyte.Stream(screen).feed(self.console.replace("\r\r\n", "\r\n"))
+        return [line.rstrip() for line in screen.display]
+
+    def _ask(self, command: str, **arguments: object) -> Any:
+        """One command by QEMU's machine protocol. Raises OSError."""
+        with socket.socket(socket.AF_UNIX) as sock:
+            sock.settimeout(_QMP_WAIT)
+            sock.connect(str(self.monitor))
+            with sock.makefile("rwb") as lines:
+                lines.readline()  # its greeting
+                for asked in ({"execute": "qmp_capabilities"},
+                              {"execute": command, "arguments": arguments}):  # fmt: skip
+                    lines.write(json.dumps(asked).encode() + b"\n")
+                    lines.flush()
+                    answer = _answer(lines)
+        if "error" in answer:
+            raise OSError(answer["error"].get("desc", "QEMU refuses"))
+        return answer
+
+
+def _answer(lines: Any) -> dict[str, Any]:
+    while line := lines.readline():
+        answer: dict[str, Any] = json.loads(line)
+        if "event" not in answer:
+            return answer
+    raise OSError("QEMU has ended")
+
+
+def switch_on(
+    network: Network, folder: Path, name: str, mac: str, firmware: str, *,
+    card: str = "virtio-net-pci", memory: int = 768,
+) -> Machine:  # fmt: skip
+    """An empty machine, one of `KINDS`, that boots from its network card; `memory` in MiB. What it
+    writes goes into `folder`, into files that begin with its name. Raises LackingError."""
+    arm, http = firmware.startswith("arm64"), firmware.endswith("-http")
+    program = "qemu-system-aarch64" if arm else "qemu-system-x86_64"
+    if not shutil.which(program):
+        raise LackingError(f"{program} is not installed", "install QEMU: apt install qemu-system")
+    log, serial, monitor = (folder / f"{name}.{end}" for end in ("console", "serial", "monitor"))
+    tap = f"t{abs(hash(name)) % 10**9}-{mac[-2:]}"
+    network.add_tap(tap)
+    rom = "" if firmware == "bios" else ",romfile="  # without one on the card, UEFI has its own
+    machine = ["-M", "virt", "-device", "virtio-gpu-pci"] if arm else ["-vga", "std"]
+    process = network.start(
+        program, "-accel", "tcg", "-cpu", "max", "-m", str(memory), *machine,
+        "-nodefaults", "-display", "none", "-no-reboot",
+        "-qmp", f"unix:{monitor},server=on,wait=off",
+        "-chardev", f"socket,id=serial,path={serial},server=on,wait=off,logfile={log}",
+        "-serial", "chardev:serial",
+        "-netdev", f"tap,id=net,ifname={tap},script=no,downscript=no",
+        "-device", f"{card},netdev=net,mac={mac},bootindex=1{rom}",
+        *_firmware(folder, name, firmware.removesuffix("-http"), http),
+        log=folder / f"{name}.qemu",
+    )  # fmt: skip
+    log.touch()
+    return Machine(process, log, serial, monitor)
+
+
+def _firmware(folder: Path, name: str, kind: str, http: bool) -> list[str]:
+    if kind == "bios":
+        return []
+    pairs = [(place / code, place / own) for place in _FOLDERS for code, own in _CODE[kind]]
+    code, own = next((pair for pair in pairs if all(p.exists() for p in pair)), (None, None))
+    if code is None or own is None:
+        remedy = "apt install ovmf qemu-efi-aarch64 ovmf-ia32"
+        raise LackingError(f"there is no {kind} firmware for virtual machines here", remedy)
+    variables = folder / f"{name}.vars"
+    shutil.copy(own, variables)
+    options = ["-drive", f"if=pflash,format=raw,readonly=on,file={code}"]
+    options += ["-drive", f"if=pflash,format=raw,file={variables}"]
+    for key in ("IPv6PXESupport", *(("IPv4PXESupport",) if http else ())):
+        options += ["-fw_cfg", f"name=opt/org.tianocore/{key},string=no"]
+    return options

@@ -1,0 +1,124 @@
+"""Many simulated clients at once, in processes of their own so that they do not wait for each
+other, and what limited them."""
+
+from __future__ import annotations
+
+import multiprocessing
+import os
+import time
+from collections.abc import Callable, Iterable, Sequence
+from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor
+from dataclasses import dataclass, field
+from ipaddress import IPv4Address
+from statistics import median, quantiles
+
+from daskel.core.boot.wire import Wire
+from daskel.rehearse.client import Board, Boot, boot
+from daskel.rehearse.fetch import DIRECT, Way
+from daskel.rehearse.firmware import FACES
+from daskel.rehearse.programs import needed_files
+from daskel.system.processes import Busy
+
+_BUSY, _WAITS_FOR_DISK = 0.85, 0.3  # of the time
+_LINE = 112e6  # bytes a second that a line of 1 Gbit/s carries of files
+
+
+@dataclass(frozen=True)
+class Job:
+    """One client to boot."""
+
+    wire: Wire
+    server: IPv4Address
+    name: str
+    mac: str
+    firmware: str  # one of `FACES`
+    way: Way = DIRECT
+    board: Board | None = None
+
+    def run(self, progress: Callable[[Boot], None]) -> Boot:
+        return boot(
+            self.wire, self.server, self.name, self.mac, FACES[self.firmware], progress, self.way,
+            needed_files, self.board,
+        )  # fmt: skip
+
+
+@dataclass
+class Outcome:
+    """A storm, and what was busy meanwhile."""
+
+    boots: list[Boot]
+    seconds: float  # from the first to the last
+    busy: Busy
+    processors: int = field(default_factory=lambda: os.cpu_count() or 1)
+
+    @property
+    def received(self) -> int:
+        return sum(got.size for boot in self.boots for got in boot.files)
+
+    @property
+    def limit(self) -> str:
+        """What limited it, in words."""
+        busy = self.busy
+        if self.seconds < 1:
+            return "nothing: it was over within a second"
+        if busy.server > _BUSY:
+            what = "its one process for DHCP, TFTP and HTTP"
+            return f"the server: {what} was busy {busy.server:.0%} of the time"
+        if busy.machine > _BUSY:
+            part = busy.clients / max(busy.machine * self.processors, 1e-9)
+            return (
+                f"this machine: its {self.processors} processors were busy {busy.machine:.0%} of "
+                f"the time, {part:.0%} of that with the simulated clients themselves"
+            )
+        if busy.disk > _WAITS_FOR_DISK:
+            return f"the disk: processors waited for it {busy.disk:.0%} of the time"
+        return (
+            "round trips: most blocks wait for the one before to be acknowledged; neither "
+            "processors nor disk were full"
+        )
+
+    @property
+    def on_a_line(self) -> float:
+        """Seconds that a line of 1 Gbit/s needs for the same."""
+        return self.received / _LINE
+
+
+def by_stage(boots: Iterable[Boot]) -> dict[str, list[float]]:
+    """Seconds from the beginning to each stage, of all that came there."""
+    found: dict[str, list[float]] = {}
+    for one in boots:
+        for stage, seconds in one.stages:
+            found.setdefault(stage, []).append(seconds)
+    return found
+
+
+def spread(times: Sequence[float]) -> tuple[float, float, float]:
+    """Median, 95th percentile, and the longest."""
+    if len(times) < 2:
+        return times[0], times[0], times[0]
+    return median(times), quantiles(times, n=20)[-1], max(times)
+
+
+def storm(jobs: Sequence[Job], within: float) -> list[Boot]:
+    """Begin them evenly spread over so many seconds; the results, in the same order."""
+    processes = min(os.cpu_count() or 1, len(jobs))
+    start = time.time() + 1.0
+    timed = [(job, start + within * i / max(len(jobs) - 1, 1)) for i, job in enumerate(jobs)]
+    shares = [timed[n::processes] for n in range(processes)]
+    spawned = multiprocessing.get_context("spawn")  # threads and forks do not go together
+    found: dict[str, Boot] = {}
+    with ProcessPoolExecutor(processes, mp_context=spawned) as pool:
+        for boots in pool.map(_share, shares):
+            found |= {one.name: one for one in boots}
+    return [found[job.name] for job in jobs]
+
+
+def _share(timed: Sequence[tuple[Job, float]]) -> list[Boot]:
+    with ThreadPoolExecutor(max_workers=len(timed)) as pool:
+        return list(pool.map(_at_its_time, timed))
+
+
+def _at_its_time(timed: tuple[Job, float]) -> Boot:
+    job, at = timed
+    time.sleep(max(0.0, at - time.time()))
+    return job.run(lambda _: None)
