@@ -96,6 +96,16 @@ Serve = Callable[..., Serving]
 @pytest.fixture
 def serve(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Serve]:
     """Start servers on loopback; all are ended after the test."""
+    yield from _servers(tmp_path_factory)
+
+
+@pytest.fixture(scope="module")
+def serve_for_all(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Serve]:
+    """The same, for all tests of a module."""
+    yield from _servers(tmp_path_factory)
+
+
+def _servers(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Serve]:
     started: list[Serving] = []
 
     def start(folder: Path, *before: str, more: Sequence[str] = ()) -> Serving:

@@ -147,7 +147,7 @@ def test_a_slate_that_cannot_be_opened_now_is_no_stale_one(tmp_path: Path, serve
     again = serve(tmp_path)
     with pytest.raises(BootError, match="not_found"):
         Client(again, ONE)
-    assert "version 7 of the root notebook is gone" in again.events("mount-refused")[0]["reason"]
+    assert "version 7 of the root notebook is gone" in again.wait_for("mount-refused")["reason"]
     with socket.create_connection(
         (again.address(), again.wire.ports.nfs), 5, (again.wire.outside(ONE), 0)
     ) as sock:

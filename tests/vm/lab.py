@@ -44,11 +44,11 @@ class Lab:
     def server_log(self) -> Path:
         return self.folder / "serve.log"
 
-    def other_server(self, given: str, vendor_class: str = "") -> None:
+    def other_server(self, given: str, *more: str) -> None:
         """A DHCP server beside Daskel, that gives addresses and knows nothing of booting."""
         own = SERVER.rpartition(".")[0] + ".250"
         inside = self.network.add_host("o", f"{own}/24")[3:]
-        words = ["server", "eth0", own, given, *([vendor_class] if vendor_class else [])]
+        words = ["server", "eth0", own, given, *more]
         log = self.folder / "other.log"
         self.start("ip", "netns", "exec", *inside, sys.executable, OTHER, *words, log=log)
 

@@ -1,5 +1,6 @@
 """Stand-ins for what else is on a wire: `other.py server INTERFACE OWN GIVEN` is a DHCP server
-that gives addresses from GIVEN on and knows nothing of booting; `other.py relay NEAR FAR OWN SERVER` a
+that gives addresses from GIVEN on and knows nothing of booting (with VENDOR-CLASS in every reply,
+to the machine MAC alone); `other.py relay NEAR FAR OWN SERVER` a
 relay agent."""
 
 from __future__ import annotations
@@ -21,13 +22,15 @@ def listen(interface: str, address: str = "0.0.0.0") -> socket.socket:
     return sock
 
 
-def server(interface: str, own: str, given: str, vendor_class: str = "") -> None:
+def server(interface: str, own: str, given: str, vendor_class: str = "", only: str = "") -> None:
     sock = listen(interface)
     answers = {MessageType.DISCOVER: b"\2", MessageType.REQUEST: b"\5"}
     while True:
         asked = parse(sock.recv(2048))
         chosen = asked.address_option(54)
         if asked.message_type not in answers or chosen not in (None, IPv4Address(own)):
+            continue
+        if only and asked.chaddr[:6].hex(":") != only:
             continue
         options = {53: answers[asked.message_type], 54: IPv4Address(own).packed,
                    51: (600).to_bytes(4, "big"), 1: bytes((255, 255, 255, 0))}  # fmt: skip

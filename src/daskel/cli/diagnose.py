@@ -135,7 +135,7 @@ def _answer(cases: list[Case], output: Output, *, captured: bool = False) -> Exi
     told = []
     for case in cases:
         causes = diagnose(case)
-        good = good and case.result in (*GOOD, Result.UNDER_WAY)
+        good = good and not causes and case.result in (*GOOD, Result.UNDER_WAY)
         if output.as_json:
             told.append(_json(case, causes))
         else:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from json import JSONEncoder
 
+from daskel.cli.output import counted
 from daskel.core.boot.stages import (
     DETAILS,
     Addressed,
@@ -61,13 +62,13 @@ def words(event: Event) -> tuple[str, str]:
         case Refused():
             return "refused", event.reason
         case OtherServer():
-            where = f"on {event.segment}, where Daskel should be the only one"
-            return "other server", f"{event.server} {event.how} {where}"
+            where = f" on {event.segment}, where Daskel should be the only one"
+            return "other server", f"{event.server} {event.how}{where if event.segment else ''}"
         case GivenBack():
             why = "is in use by somebody else" if event.declined else "was given back"
             return "address", f"{event.address} {why}"
         case FileSent():
-            again = f", {event.resent} packets again" if event.resent else ""
+            again = f", {counted(event.resent, 'packet')} again" if event.resent else ""
             size, time = show_size(event.size), show_duration(event.seconds)
             return event.kind.value, f"{event.path} {size} in {time} over {event.over}{again}"
         case FileMissing():

@@ -99,16 +99,24 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         return file
     assert file.site
     try:
-        names = chosen(file.site, args.who)
-        if args.plot and args.plot.suffix not in (".png", ".svg"):
-            raise ValueError(f"{args.plot} is no picture", "end its name with .png or .svg")
-        if (args.plot or args.within) and not args.storm:
-            raise ValueError("--plot and --within go with --storm", "daskel rehearse --help")
-        if args.machine and (len(names) != 1 or args.storm):
-            raise ValueError("one client is rehearsed as a machine", "name one; no --storm")
-    except ValueError as error:
+        return _run(args, file, file.site, output)
+    except WrongWishError as error:
         output.error(*error.args)
         return ExitCode.WRONG_USE
+
+
+class WrongWishError(Exception):
+    """What cannot be rehearsed, and what can."""
+
+
+def _run(args: argparse.Namespace, file: SiteFile, site: Site, output: Output) -> ExitCode:
+    names = chosen(site, args.who)
+    if args.plot and args.plot.suffix not in (".png", ".svg"):
+        raise WrongWishError(f"{args.plot} is no picture", "end its name with .png or .svg")
+    if (args.plot or args.within) and not args.storm:
+        raise WrongWishError("--plot and --within go with --storm", "daskel rehearse --help")
+    if args.machine and (len(names) != 1 or args.storm):
+        raise WrongWishError("one client is rehearsed as a machine", "name one; no --storm")
     if args.machine:
         from daskel.cli.machine import rehearse_machine
 
@@ -121,17 +129,17 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
 
 
 def chosen(site: Site, words: Sequence[str]) -> list[str]:
-    """The clients that are meant and have something to boot. Raises ValueError."""
+    """The clients that are meant and have something to boot. Raises WrongWishError."""
     for word in words:
         if word not in site.clients and word not in site.groups:
             hint = did_you_mean(word, [*site.clients, *site.groups])
-            raise ValueError(f"the site has no client or group {word}", hint)
+            raise WrongWishError(f"the site has no client or group {word}", hint)
     names = [
         name for name, client in site.clients.items()
         if not words or name in words or set(words) & set(client.group)
     ]  # fmt: skip
     if not names:
-        raise ValueError("the site has no such clients", "daskel client add makes one")
+        raise WrongWishError("the site has no such clients", "daskel client add makes one")
     return names
 
 
@@ -164,7 +172,7 @@ def _rehearse(
 def jobs_of(
     practice: Practice, file: SiteFile, names: Sequence[str], firmware: str | None
 ) -> list[Job]:
-    """What the simulated clients are to do. Raises ValueError."""
+    """What the simulated clients are to do. Raises WrongWishError."""
     assert file.site
     site, like = practice.of(file.site)
     wanted = [name for name in site.clients if like.get(name) in names]
@@ -193,12 +201,15 @@ def _job(
     found = effective(site, name)
     assert file.site
     if found.segment is None:
-        raise ValueError(f"client {name} is on no segment", "daskel check says more")
+        raise WrongWishError(f"client {name} is on no segment", "daskel check says more")
     known = seen.get(file.site.clients[like].mac)
     face = firmware or firmware_of(file, found.loadout_name, known)
     board = _board(site, name) if face == BOARD else None
     server = site.segments[found.segment.value].server
-    way = Way.of(site, name)
+    try:
+        way = Way.of(site, name)
+    except ValueError as error:
+        raise WrongWishError(str(error), "daskel explain shows what it gets") from None
     return Job(practice.wire, server, name, found.mac.value, face, way, board)
 
 
@@ -219,7 +230,7 @@ def _board(site: Site, name: str) -> Board:
         for path in client_paths(site, pattern, name)
     ]  # fmt: skip
     if not texts:
-        raise ValueError(
+        raise WrongWishError(
             f"{name} is to be a board that reads text files, and the site has none for it",
             'write one: [file."{{ client.mac_dashed }}/..."]',
         )

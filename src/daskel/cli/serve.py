@@ -274,6 +274,8 @@ class Log:
 
     def ready(self, site: Site, wire: Wire) -> None:
         ports = wire.ports
+        if _LEVELS.index("info") < self._least:
+            return
         if self._output.as_json:
             ready = {
                 "event": "ready",

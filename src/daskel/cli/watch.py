@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import io
 import os
+import re
 import select
 import sys
 import termios
@@ -39,6 +40,7 @@ _COLOURS = {
     Result.STUCK: "bold red", Result.REFUSED: "red", Result.LOBBY: "yellow",
     **dict.fromkeys(GOOD, "green"),
 }  # fmt: skip
+_KEYS = re.compile(rb"\x1b\[.|.", re.DOTALL)  # those that came at once, apart
 _HELP = "up/down choose   enter details   l log   q quit"
 
 Machine = dict[str, Any]
@@ -141,7 +143,8 @@ def _live(view: _View, output: Output) -> ExitCode:
         while True:
             live.update(_screen(view, output), refresh=True)
             ready, _, _ = select.select([sys.stdin], [], [], _PAUSE)
-            if ready and not _pressed(view, os.read(sys.stdin.fileno(), 16)):
+            pressed = _KEYS.findall(os.read(sys.stdin.fileno(), 64)) if ready else []
+            if not all(_pressed(view, key) for key in pressed):
                 return ExitCode.GOOD
             if not view.look():
                 break

@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from typing import Any
 
-from daskel.core.boot.diagnosis import Case, Result, diagnose, result, waits_for
+from daskel.core.boot.diagnosis import Case, Result, diagnose, in_trouble, result, waits_for
 from daskel.core.boot.history import Boot, History, as_row
 from daskel.service.shared import Moving
 
 _MOST = 1000  # machines
-_BESIDE = 200  # neighbours that a boot is compared with
 
 
 class Watching:
@@ -37,16 +36,15 @@ class Watching:
                 return as_row(boot)
         return None
 
-    def beside(self, boot: Boot) -> Sequence[Boot]:
-        others = (b for b in self._history.current.values() if b.segment == boot.segment)
-        return [other for other in others if other is not boot][:_BESIDE]
-
     def _row(self, boot: Boot, move: Moving | None, now: float) -> dict[str, Any]:
         ended = result(boot, now)
         why = ""
-        if ended in (Result.STUCK, Result.REFUSED):
+        if ended in (Result.STUCK, Result.REFUSED) or (
+            ended == Result.UNDER_WAY and in_trouble(boot)
+        ):
             causes = diagnose(Case(boot, now))
-            why = causes[0].problem if causes else "nothing happens any more"
+            why = causes[0].problem if causes else ""
+            why = why or ("nothing happens any more" if ended == Result.STUCK else "")
         return {
             "client": boot.client,
             "mac": boot.mac,

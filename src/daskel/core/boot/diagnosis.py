@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from statistics import median
 
 from daskel.core.boot.files import FileKind, Loaded
-from daskel.core.boot.history import SENT, SIZED, UNDER_WAY, Boot, Fetch, fetches
+from daskel.core.boot.history import SENT, SIZED, Boot, Fetch, fetches, plain, under_way
 from daskel.core.boot.stages import (
     Addressed,
     Event,
@@ -131,14 +131,21 @@ def result(boot: Boot, now: float) -> str:
 def patience(boot: Boot) -> float:
     """Seconds for which nothing may happen before it is called stuck."""
     limit = _PATIENCE.get(boot.stage, float("inf"))
-    fetching = any(fetch.end == UNDER_WAY for fetch in fetches(boot)[-1:])
-    return max(limit, _TRANSFER) if fetching else limit
+    return max(limit, _TRANSFER) if under_way(boot) else limit
+
+
+def in_trouble(boot: Boot) -> bool:
+    """The last thing that happened was bad news, so that it is worth a diagnosis at once."""
+    last = boot.events[-1][1] if boot.events else None
+    if isinstance(last, FileMissing):
+        return not last.harmless
+    return isinstance(last, (FileAborted, MountRefused, Refused, OtherServer))
 
 
 def waits_for(boot: Boot) -> str:
     """What the next thing is that should happen, while a boot is under way."""
     loaded, addressed = boot.loaded, boot.newest(Addressed)
-    open_file = next((f for f in fetches(boot)[-1:] if f.end == UNDER_WAY), None)
+    open_file = under_way(boot)
     if open_file and boot.stage not in (Stage.ROOT, Stage.UP):
         return f"fetches {open_file.path}"
     match boot.stage:
@@ -196,16 +203,16 @@ def _refused(case: Case) -> Iterator[Cause]:
 
 
 def _other_server(case: Case) -> Iterator[Cause]:
-    """It took another server's address where Daskel should be the only one."""
+    """It took the address of a server that says nothing of booting."""
     found = case.last(OtherServer)
-    if not found or case.stage not in (Stage.SEEN, Stage.REFUSED):
+    if not found or case.files or case.stage not in (Stage.SEEN, Stage.ADDRESSED, Stage.REFUSED):
         return
     event = found[1]
     assert isinstance(event, OtherServer)
-    problem = f"another DHCP server, {event.server}, gave it an address before Daskel's was taken"
+    problem = f"it took the address that another DHCP server, {event.server}, gave it"
     remedy = (
-        f"switch that server off on this wire (daskel survey --wire finds it), or let it give the "
-        f'addresses: dhcp = "proxy" in segment {event.segment}'
+        "switch that server off on this wire (daskel survey --wire finds it), or let it give the "
+        'addresses: dhcp = "proxy" in the segment'
     )
     yield Cause("other-server", problem, remedy, (found,))
 
@@ -229,14 +236,13 @@ def _no_answer(case: Case) -> Iterator[Cause]:
         return
     event = found[1]
     assert isinstance(event, Unanswered)
-    how = "refused it: nothing listens there" if event.closed else "did not answer"
     again = f", asked {event.times} times" if event.times > 1 else ""
-    server = event.server or "nobody"
     cause, subject, remedy = _SILENT[event.what]
-    if event.server is None:
-        problem = f"nobody answered {subject.format(event.asked)}{again}"
-    else:
-        problem = f"{server} {how}: {subject.format(event.asked)}{again}"
+    problem = f"{event.server or 'nobody'} answered {subject.format(event.asked)}{again}"
+    if event.closed:
+        problem = problem.replace(" answered ", " refused ", 1) + ": nothing listens there"
+    elif event.server:
+        problem = problem.replace(" answered ", " did not answer ", 1)
     yield Cause(cause, problem, remedy, (found,))
 
 
@@ -384,7 +390,7 @@ def _no_boot_file(case: Case) -> Iterator[Cause]:
     addressed = case.last(Addressed)
     if case.stage is not Stage.ADDRESSED or case.result != Result.STUCK or not addressed:
         return
-    if case.files or case.last(Unanswered):
+    if case.files or case.last(Unanswered, OtherServer):
         return
     event = addressed[1]
     assert isinstance(event, Addressed)
@@ -448,7 +454,7 @@ def _kernel_stops(case: Case) -> Iterator[Cause]:
     if sent is None:
         return
     wanted = loaded.initrd if loaded else ()
-    fetched = {fetch.path for fetch in case.files if fetch.end == SENT}
+    fetched = {plain(fetch.path) for fetch in case.files if fetch.end == SENT}
     if lacking := [path for path in wanted if path not in fetched]:
         problem = f"it fetched its kernel, and not {lacking[0]}"
         remedy = "the boot loader ran out of memory, or the machine was reset; look at its screen"

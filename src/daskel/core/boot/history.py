@@ -37,6 +37,11 @@ SENT, UNDER_WAY, SIZED = "sent", "under way", "size only"  # what became of a fe
 _BEGINNINGS = (Stage.SEEN, Stage.REFUSED, Stage.LOBBY)
 
 
+def plain(path: str) -> str:
+    """A path as the site file has it, for one as it was on the wire."""
+    return path.replace("\\", "/").lstrip("/")
+
+
 @dataclass
 class Boot:
     """`stages`: when it came to each, in that order. Times are seconds since 1970."""
@@ -94,7 +99,7 @@ class Boot:
         told: Told | None = self.newest(Told)
         if told is None or not told.loadouts:
             return None
-        fetched = {event.path for _, event in self.of(FileSent, FileAsked)}
+        fetched = {plain(event.path) for _, event in self.of(FileSent, FileAsked)}
         took = (o for o in told.loadouts if o.kernel in fetched)
         return next(took, told.loadouts[0])
 
@@ -166,6 +171,17 @@ def fetches(boot: Boot) -> list[Fetch]:
     return [  # what was asked for its size and then fetched, is one
         f for at, f in enumerate(found) if f.end != SIZED or f.path not in paths[at + 1 :]
     ]
+
+
+def under_way(boot: Boot) -> FileAsked | None:
+    """The file that was asked for last, when it is still being sent."""
+    ended: set[tuple[str, str]] = set()
+    for _, event in reversed(boot.events):
+        if isinstance(event, FileAsked):
+            return None if (event.path, event.over) in ended else event
+        if isinstance(event, (FileSized, FileSent, FileMissing, FileAborted)):
+            ended.add((event.path, event.over))
+    return None
 
 
 def as_row(boot: Boot) -> dict[str, Any]:

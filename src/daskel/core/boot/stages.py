@@ -236,6 +236,8 @@ def stage_after(stage: Stage | None, event: Event) -> Stage | None:
         reached = Stage.ROOT
     elif isinstance(event, Up):
         reached = Stage.UP
+    elif isinstance(event, OtherServer):
+        return Stage.ADDRESSED if stage is Stage.LOCAL else stage
     elif isinstance(event, (Refused, MountRefused)):
         return Stage.REFUSED if stage in (None, Stage.SEEN, Stage.LOCAL) else stage
     if reached is None or stage in (Stage.REFUSED, Stage.LOBBY, Stage.LOCAL):

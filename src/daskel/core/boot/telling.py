@@ -39,9 +39,9 @@ def from_json(told: Mapping[str, Any]) -> Event | None:
     if kind is None:
         return None
     address = told.get("from")
-    who = Who(told.get("client"), told.get("mac"), IPv4Address(address) if address else None)
     wanted = {key: make for key, make in _MAKERS[kind].items() if key in told}
     try:
+        who = Who(told.get("client"), told.get("mac"), IPv4Address(address) if address else None)
         return kind(who, **{key: make(told[key]) for key, make in wanted.items()})
     except (TypeError, ValueError):
         return None

@@ -33,6 +33,7 @@ class _Asking:
     requests: list[tuple[float, Packet]] = field(default_factory=list)
     at_pxe: list[tuple[float, IPv4Address]] = field(default_factory=list)  # server on port 4011
     boot_file: str = ""
+    bare: tuple[int, IPv4Address] | None = None  # transaction, and who gave an address alone
 
 
 class DhcpHeard:
@@ -104,6 +105,8 @@ class DhcpHeard:
             asking.discovers.clear()
             if packet.yiaddr == NOWHERE:
                 self._told(mac, asking, file)
+            elif file and asking.bare and asking.bare[0] == packet.xid:
+                self._too_late(at, mac, asking.bare[1], server, packet.yiaddr)
         elif packet.message_type is MessageType.NAK:
             asking.requests.clear()
             why = packet.options.get(Code.MESSAGE, b"").decode("utf-8", "replace")
@@ -125,10 +128,11 @@ class DhcpHeard:
             if s != server and o.yiaddr != NOWHERE and (o.file or Code.BOOT_FILE in o.options)
         ]  # fmt: skip
         offers, asking.offers = asking.offers, {}
-        if firmware and not file and not asking.boot_file and better:
-            how = f"gave this machine an address without a boot file; {better[0]} offered both"
-            self._heard.say(at, OtherServer(who, where, server, how))
-            return
+        if firmware and not file and not asking.boot_file:
+            asking.bare = packet.xid, server
+            if better:
+                self._too_late(at, mac, server, better[0], packet.yiaddr)
+                return
         self._told(mac, asking, file)
         lease = int.from_bytes(packet.options.get(Code.LEASE_TIME, b""), "big")
         boot_file = asking.boot_file if firmware else None
@@ -136,6 +140,14 @@ class DhcpHeard:
             who, where, packet.yiaddr, lease, boot_file, False, firmware,
             server if len(offers) > 1 else None,
         ))  # fmt: skip
+
+    def _too_late(
+        self, at: float, mac: str, server: IPv4Address, better: IPv4Address, address: IPv4Address
+    ) -> None:
+        """The address of one server was taken, and the boot file of another was not."""
+        how = f"gave this machine an address without a boot file; {better} offered both"
+        where = self._heard.segment(address)
+        self._heard.say(at, OtherServer(self._heard.who(mac), where, server, how))
 
     def _told(self, mac: str, asking: _Asking, file: bytes) -> None:
         if file:

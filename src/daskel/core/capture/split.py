@@ -76,7 +76,7 @@ class Split:
             return None
         inside = packet.data
         if isinstance(inside, UDP) and {inside.sport, inside.dport} & {67, 68, 4011}:
-            mac = self._dhcp(at, bytes(inside.data))
+            mac = self._dhcp(at, bytes(inside.data), mac_text(ethernet.src))
             return (mac, True) if mac else None
         for own, address, hardware in (
             (True, packet.src, ethernet.src), (False, packet.dst, ethernet.dst),
@@ -87,13 +87,15 @@ class Split:
                 return mac, own
         return None
 
-    def _dhcp(self, at: float, data: bytes) -> str | None:
+    def _dhcp(self, at: float, data: bytes, sender: str) -> str | None:
+        """`sender`: of the frame; another than the machine itself only looks who answers."""
         try:
             message = parse(data)
         except MalformedError:
             return None
         mac, kind = mac_text(message.chaddr), message.message_type
         asks = kind is MessageType.DISCOVER and boot_request(message) is not None
+        asks = asks and (sender == mac or message.giaddr != NOWHERE)
         boot = self._boots.get(mac)
         if asks and (boot is None or boot.moved or at - boot.last > _SAME_TRY):
             self._begin(at, mac)

@@ -34,7 +34,8 @@ _REQUEST = re.compile(rb"(GET|HEAD|POST) (\S+) HTTP/1")
 _ANSWER = re.compile(rb"HTTP/1\.. (\d{3})")
 _LENGTH = re.compile(rb"\r\ncontent-length: *(\d+)", re.IGNORECASE)
 _PORTMAP = 100000
-_SERVICES = {2049: "nfs", 111: "portmap", 80: "http"}
+_NFS = 2049
+_SERVICES = {_NFS: "nfs", 111: "portmap", 80: "http"}
 _TROUBLES = {Status.NOSPC: "full", Status.DQUOT: "full", Status.STALE: "stale"}
 _NAMES = {2: "it is not there", 13: "it is not allowed"}
 _MOST_CALLS = 4096  # that wait for their answers on one connection
@@ -221,7 +222,10 @@ class TcpHeard:
         try:
             xid, kind, denied = reader.number(4), reader.number(4), reader.number(4)
             call = c.calls.pop(xid, None)
-            if kind != 1 or call is None:
+            if kind != 1:
+                return
+            if call is None:
+                self._unheard(at, c, denied, reader)
                 return
             who, path = self._heard.at(c.client[0]), c.paths.pop(xid, "")
             if denied:
@@ -232,6 +236,14 @@ class TcpHeard:
             self._judge(at, c, call, path, reader)
         except MalformedError:
             return
+
+    def _unheard(self, at: float, c: _Connection, denied: int, reader: Reader) -> None:
+        """The answer to a call that began in the middle of a segment, as after a large WRITE."""
+        if c.server[1] != _NFS or denied:
+            return
+        reader.number(4), reader.opaque(400)
+        if not reader.number(4):
+            self._trouble(at, c, reader.number(4))
 
     def _judge(self, at: float, c: _Connection, call: Call, path: str, reader: Reader) -> None:
         who, accepted = self._heard.at(c.client[0]), reader.number(4)

@@ -1,0 +1,207 @@
+"""Captures of real firmware and kernels: the cause follows from the packets alone. And captures that
+are made here, cut short, or none at all."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterator
+from ipaddress import IPv4Address
+from pathlib import Path
+
+import dpkt
+import pytest
+from dpkt.ethernet import Ethernet
+from dpkt.ip import IP
+from dpkt.udp import UDP
+from hypothesis import given
+from hypothesis import strategies as st
+
+from daskel.core.boot.diagnosis import Case, diagnose
+from daskel.core.boot.history import Boot
+from daskel.core.boot.stages import Stage, Up
+from daskel.core.capture.frames import Capture
+from daskel.core.capture.split import Split
+from daskel.core.dhcp.options import Code
+from daskel.core.dhcp.packet import Packet, serialise
+from daskel.core.dhcp.pxe import Firmware
+from daskel.core.site.model import Site
+from daskel.core.tftp.packet import Data, Error, Opcode, Options, Request
+from daskel.rehearse.firmware import Face, discover, renewal, request
+from daskel.system.captures import FILE_HEAD, packet_head, read_frames
+
+HERE = Path(__file__).parent
+MAC = "02:61:08:00:00:01"
+BIOS, UEFI = Face.of(Firmware.BIOS), Face.of(Firmware.UEFI)
+OWN, SERVER, OTHER = (IPv4Address(f"10.61.8.{n}") for n in (21, 1, 250))
+ALL, NOBODY = IPv4Address("255.255.255.255"), IPv4Address("0.0.0.0")
+Frames = list[tuple[float, bytes]]
+
+
+def boots_of(frames: Frames, site: Site | None = None) -> list[Boot]:
+    capture = Capture(site)
+    for at, frame in frames:
+        capture.feed(at, frame)
+    return capture.finish(frames[-1][0] if frames else 0.0)
+
+
+def cause_of(frames: Frames, site: Site | None = None) -> list[str]:
+    (boot,) = boots_of(frames, site)
+    return [cause.cause for cause in diagnose(Case(boot, float("inf")))]
+
+
+@pytest.mark.parametrize("path", sorted(HERE.glob("*.pcap")), ids=lambda path: path.stem)
+def test_real_firmware_and_kernels(path: Path, demo_site: Site) -> None:
+    frames = list(read_frames(path))
+    assert cause_of(frames)[0] == cause_of(frames, demo_site)[0] == path.stem
+    assert boots_of(frames, demo_site)[0].client == f"tide-{path.read_bytes()[24 + 16 + 11]:02}"
+
+
+def test_what_the_client_told_of_itself_is_in_the_packets() -> None:
+    (boot,) = boots_of(list(read_frames(HERE / "slate-full.pcap")))
+    told: Up = boot.newest(Up)
+    assert boot.stage is Stage.UP and told.kernel.startswith("6.1.")
+    assert "hostname=tide-06" in told.arguments
+
+
+# --- made here ---
+
+
+def frame(source: tuple[IPv4Address, int], target: tuple[IPv4Address, int], data: bytes) -> bytes:
+    own = source[0] in (OWN, NOBODY)
+    mac = bytes.fromhex((MAC if own else "02:61:08:00:00:ff").replace(":", ""))
+    udp = UDP(sport=source[1], dport=target[1], data=data, ulen=8 + len(data))
+    ip = IP(src=source[0].packed, dst=target[0].packed, p=17, data=udp, len=28 + len(data))
+    return bytes(Ethernet(src=mac, dst=b"\xff" * 6, type=0x0800, data=ip))
+
+
+def dhcp(message: Packet, source: IPv4Address = NOBODY, port: int = 67) -> bytes:
+    ports = (68, port) if message.op == 1 else (port, 68)
+    return frame((source, ports[0]), (ALL, ports[1]), serialise(message)[0])
+
+
+def reply(message: Packet, kind: int, server: IPv4Address, file: bytes = b"") -> Packet:
+    options = {Code.MESSAGE_TYPE: bytes((kind,)), Code.SERVER_ID: server.packed}
+    options |= {Code.BOOT_FILE: file} if file else {}
+    return Packet(2, message.xid, message.chaddr, options, yiaddr=OWN, siaddr=server)
+
+
+ASKED = discover(BIOS, MAC, 7)
+OFFER = reply(ASKED, 2, SERVER, b"loader.bin")
+ADDRESSED = [dhcp(ASKED), dhcp(OFFER, SERVER), dhcp(request(BIOS, OFFER)),
+             dhcp(reply(ASKED, 5, SERVER, b"loader.bin"), SERVER)]  # fmt: skip
+BARE = reply(ASKED, 2, OTHER)
+WISH = Request(Opcode.READ, b"loader.bin", "octet", {"blksize": "1432", "tsize": "0"})
+ENDS = (OWN, 2070), (SERVER, 69)
+FROM_SERVER = (SERVER, 40000), (OWN, 2070)
+OACK = Options({"blksize": "1432", "tsize": "3000"})
+
+
+def tftp(*parts: tuple[bool, object]) -> list[bytes]:
+    """Packets of a transfer; each by the client or the server."""
+    there, back = (OWN, 2070), (SERVER, 40000)
+    return [
+        frame(there, back, p.serialise()) if own else frame(back, there, p.serialise())  # type: ignore[attr-defined]
+        for own, p in parts
+    ]
+
+
+MADE: list[tuple[str, list[bytes]]] = [
+    ("dhcp-silent", [dhcp(ASKED)] * 4),
+    ("request-silent", [dhcp(ASKED), dhcp(OFFER, SERVER), *[dhcp(request(BIOS, OFFER))] * 3]),
+    ("other-server", [dhcp(ASKED), dhcp(BARE, OTHER), dhcp(OFFER, SERVER), dhcp(request(BIOS, BARE)),
+                      dhcp(reply(ASKED, 5, OTHER), OTHER)]),
+    ("pxe-port-silent", [*ADDRESSED, *[
+        frame((OWN, 4011), (SERVER, 4011), serialise(renewal(UEFI, MAC, 9, OWN))[0])] * 4]),
+    ("boot-file-not-asked", ADDRESSED),
+    ("tftp-blocked", [*ADDRESSED, *[frame(*ENDS, WISH.serialise())] * 5]),
+    ("file-missing", [*ADDRESSED, frame(*ENDS, WISH.serialise()),
+                      *tftp((False, Error(1, "no such file")))]),
+    ("size-only", [*ADDRESSED, frame(*ENDS, WISH.serialise()), *tftp((False, OACK),
+                   (True, Error(8, "User aborted")))]),
+    ("too-large", [*ADDRESSED, frame(*ENDS, WISH.serialise()), *tftp((False, OACK),
+                   (False, Data(1, bytes(1432))), (True, Error(3, "Disk full")))]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("cause", "packets"), MADE, ids=[cause for cause, _ in MADE])
+def test_packets_that_show_a_cause(cause: str, packets: list[bytes]) -> None:
+    assert cause_of([(float(n), packet) for n, packet in enumerate(packets)])[0] == cause
+
+
+def test_formats_and_kinds_of_links(tmp_path: Path) -> None:
+    """pcap and pcapng; frames of Ethernet, of any interface (two versions), and without a head."""
+    packets = [dhcp(ASKED)] * 3
+    heads = {
+        dpkt.pcap.DLT_EN10MB: lambda p: p,
+        dpkt.pcap.DLT_LINUX_SLL: lambda p: bytes(6) + p[6:12] + bytes(2) + p[12:],
+        276: lambda p: p[12:14] + bytes(10) + p[6:12] + bytes(2) + p[14:],
+        101: lambda p: p[14:],
+    }
+    for number, made in ((n, w) for n in heads for w in (dpkt.pcap.Writer, dpkt.pcapng.Writer)):
+        path = tmp_path / "made"
+        with path.open("wb") as file:
+            writer = made(file, linktype=number)
+            for at, packet in enumerate(packets):
+                writer.writepkt(heads[number](packet), float(at))
+        assert cause_of(list(read_frames(path)))[0] == "dhcp-silent", (number, made)
+
+
+def test_a_capture_that_is_cut_short(tmp_path: Path) -> None:
+    whole = (HERE / "tftp-blocked.pcap").read_bytes()
+    for length in range(0, len(whole), 37):
+        path = tmp_path / "cut"
+        path.write_bytes(whole[:length])
+        try:
+            boots_of(list(read_frames(path)))
+        except ValueError as error:
+            assert str(error)
+
+
+def real_frames() -> Iterator[bytes]:
+    for path in HERE.glob("*.pcap"):
+        yield from [data for _, data in read_frames(path)][:80]
+
+
+REAL = list(real_frames())
+
+
+@given(
+    st.lists(
+        st.tuples(st.sampled_from(REAL), st.integers(0, 400), st.integers(0, 255)), max_size=30
+    )
+)
+def test_frames_that_are_spoilt_or_cut_are_no_fault(parts: list[tuple[bytes, int, int]]) -> None:
+    frames: Frames = []
+    for number, (data, at, byte) in enumerate(parts):
+        spoilt = bytearray(data)
+        spoilt[at % len(spoilt)] = byte
+        frames += [(float(number), bytes(spoilt)), (float(number), bytes(spoilt[:at]))]
+    boots_of(frames)
+    split = Split()
+    for at, frame in frames:
+        split.feed(at, frame)
+
+
+# --- what is recorded ---
+
+
+def test_each_boot_has_its_packets() -> None:
+    """A boot begins with a DISCOVER of firmware, unless it repeats one that got nowhere."""
+    split = Split()
+    frames = [*[dhcp(ASKED)] * 2, *ADDRESSED, frame(*ENDS, WISH.serialise()), *ADDRESSED]
+    kept = [split.feed(float(n), data) for n, data in enumerate(frames)]
+    assert [k.began for k in kept if k] == [0.0] * 7 + [7.0] * 4
+    assert {k.mac for k in kept if k} == {MAC}
+    assert split.feed(1000.0, frame(*ENDS, WISH.serialise())) is None, "long after its beginning"
+
+
+def test_what_is_sent_is_kept_in_part() -> None:
+    split = Split()
+    for number, data in enumerate(ADDRESSED):
+        split.feed(float(number), data)
+    (block,) = tftp((False, Data(1, bytes(1432))))
+    kept = split.feed(5.0, block)
+    assert kept and kept.data == block[:384]
+    head = packet_head(5.5, len(kept.data), len(block))
+    file = dpkt.pcap.Reader(io.BytesIO(FILE_HEAD + head + kept.data))
+    assert list(file) == [(5.5, kept.data)] and file.datalink() == dpkt.pcap.DLT_EN10MB
