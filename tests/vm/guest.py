@@ -44,6 +44,7 @@ UDHCPC = """\
 #!/bin/busybox sh
 [ "$1" = bound ] || exit 0
 ip address add $ip/$mask dev $interface
+[ -n "$router" ] && ip route add default via $router
 echo "GUEST address $ip hostname $hostname rootpath $rootpath"
 """
 

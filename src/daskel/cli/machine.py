@@ -33,6 +33,7 @@ from daskel.system.sitefile import SiteFile
 _PAUSE = 0.5  # seconds between two looks
 _TELLS_UP = 600.0  # seconds from its root on, in which a system that tells when it is up does so
 _QUIET, _MOST_AFTER = 15.0, 180.0  # the same for others: until its screen stands still
+_PICTURES = 3.0  # seconds between two pictures of the screen
 _MEMORY = 1536  # MiB
 _NEVER_SEEN = 180.0  # seconds
 
@@ -60,8 +61,7 @@ def rehearse_machine(
             output.print(_head(file.site, name, job.firmware, segment.value))
         with suppress(KeyboardInterrupt):
             show(client, machine, output)
-        with suppress(OSError):
-            machine.picture(folder / f"{name}.png")
+        client.take_picture(machine)
         screen = machine.screen() if machine.runs else machine.terminal()
     (folder / f"{name}.screen.txt").write_text("\n".join(screen).rstrip() + "\n")
     return _end(client, folder, job.firmware, output)
@@ -112,6 +112,7 @@ class _Client:
 
     def __init__(self, practice: Practice, site: Site, name: str) -> None:
         self.name, self._socket = name, socket_path(practice.state)
+        self._practice, self._pictured = practice, float("-inf")
         loadout = effective(site, name).loadout
         root = loadout.root if loadout else None
         self._tells = bool(root and site.roots[root].up)
@@ -120,13 +121,25 @@ class _Client:
         self.moving: dict[str, Any] | None = None
         self._screen: tuple[float, Sequence[str]] = (0.0, ())
 
-    def look(self, screen: Sequence[str]) -> None:
+    def look(self, machine: Machine) -> Sequence[str]:
+        """What the server knows now, and what is on the screen."""
+        screen = machine.screen()
+        if time.monotonic() - self._pictured > _PICTURES:
+            self.take_picture(machine)
         row = (ask(self._socket, "boot", client=self.name) or {}).get("boot")
         self.boot = from_row(row) if row and row["began"] > self.began - 1 else None
         rows = (ask(self._socket, "watch", since=self.began) or {}).get("machines", [])
         self.moving = next((r["file"] for r in rows if r["client"] == self.name), None)
         if list(screen) != list(self._screen[1]):
             self._screen = time.time(), screen
+        return screen
+
+    def take_picture(self, machine: Machine) -> None:
+        """Of its screen, instead of the one before; a machine may switch itself off."""
+        self._pictured = time.monotonic()
+        if machine.runs:
+            with suppress(OSError):
+                machine.picture(self._practice.folder / f"{self.name}.png")
 
     @property
     def result(self) -> str:
@@ -154,7 +167,7 @@ def _plain(client: _Client, machine: Machine, output: Output) -> None:
     """A line for each stage and file."""
     shown = 0
     while True:
-        client.look(machine.screen())
+        client.look(machine)
         lines = list(_lines(client.boot, client.moving)) if client.boot else []
         done = [line for line, over in lines if over]
         for line in done[shown:] if not output.as_json else ():
@@ -170,8 +183,7 @@ def _live(client: _Client, machine: Machine, output: Output) -> None:
     """What the server sees and the machine's screen, side by side."""
     with Live(console=output.console, auto_refresh=False, transient=True) as live:
         while True:
-            screen = machine.screen()
-            client.look(screen)
+            screen = client.look(machine)
             live.update(_side_by_side(client, screen, output), refresh=True)
             if client.ended(machine):
                 return

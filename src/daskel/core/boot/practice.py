@@ -99,8 +99,16 @@ def other_server(site: Site, segment: str, places: Places) -> Site:
     own = next(a for a in _from_the_end(here) if a not in site.by_address and a != here.router)
     update = {"server": own, "dhcp": "full", "pool": (), "relays": (), "interface": None,
               "unknown": "address-only", "options": {}, "args": ()}  # fmt: skip
+    bare: dict[str, object] = {
+        "segment": segment,
+        "group": (),
+        "boot": None,
+        "args": (),
+        "options": {},
+        "boot_file": {},
+    }
     clients = {
-        name: Client(mac=client.mac, segment=segment, address=client.address)
+        name: client.model_copy(update=bare)
         for name, client in site.clients.items()
         if _segment_of(site, name) == segment
     }

@@ -1,0 +1,95 @@
+"""`daskel rehearse --machine`: a client as a virtual machine, until it is up or stuck."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from daskel.demo.data import lay_out
+from tests.vm import guest
+
+CI = "CI" in os.environ  # there a missing program is a failure
+pytestmark = [
+    pytest.mark.vm,
+    pytest.mark.skipif(os.geteuid() != 0 and not CI, reason="network namespaces need root"),
+    pytest.mark.skipif(
+        not shutil.which("qemu-system-x86_64") and not CI, reason="QEMU is not installed"
+    ),
+]
+PROGRAM = Path(sys.executable).with_name("daskel")
+HELLO = (
+    "#!/bin/sh\nmount -t proc proc /proc\n/bin/sh /etc/daskel/up.sh\necho GUEST told\nsleep 3600\n"
+)
+
+
+@pytest.fixture
+def site(tmp_path: Path) -> Path:
+    """The demo site, whose loadouts have a kernel that runs, and roots that tell they are up."""
+    path = lay_out(tmp_path)
+    for name in ("notebook", "catalogue"):
+        shutil.copy(guest.kernel(), tmp_path / "files" / name / "vmlinuz")
+        guest.write_initrd(tmp_path / "files" / name / "initrd.img")
+        shutil.rmtree(tmp_path / "roots" / name)
+        guest.write_root(tmp_path / "roots" / name, name, b"")
+        (tmp_path / "roots" / name / "sbin/hello").write_text(HELLO)
+        for applet in ("uname", "nc", "sleep", "busybox"):
+            link = tmp_path / "roots" / name / "bin" / applet
+            if not link.exists():
+                link.symlink_to("busybox")
+    for loader in (tmp_path / "files/loader").iterdir():
+        loader.unlink()  # they are built anew
+    text = path.read_text().replace(', "uefi-arm64"]', "]")
+    for name in ("notebook", "catalogue"):
+        text = text.replace(f"[root.{name}]\n", f"[root.{name}]\nup = true\n")
+    path.write_text(text.replace('args = ["quiet", ', 'args = ["console=ttyS0,115200", '))
+    return path
+
+
+def begun(site: Path, *words: str) -> subprocess.Popen[str]:
+    command = [str(PROGRAM), "rehearse", *words, "--machine", "--json"]
+    return subprocess.Popen(command, cwd=site.parent, stdout=subprocess.PIPE, text=True)
+
+
+def told(process: subprocess.Popen[str], name: str, folder: Path) -> dict[str, Any]:
+    found: dict[str, Any] = json.loads(process.communicate(timeout=1200)[0])
+    assert (process.returncode == 0) is found["good"]
+    kept = folder / f"rehearsed-{name}"
+    assert (kept / f"{name}.png").read_bytes().startswith(b"\x89PNG")
+    assert (kept / f"{name}.console").stat().st_size or found["stage"] in ("addressed", "seen")
+    return found
+
+
+def test_beside_another_server_and_to_a_root_that_is_none(site: Path) -> None:
+    """One with UEFI beside another DHCP server comes up; one with BIOS is stuck, and told why."""
+    text = site.read_text()
+    spoilt = site.with_name("spoilt.toml")
+    spoilt.write_text(
+        text.replace(
+            'args = ["-quiet", ', 'args = ["nfsroot=10.61.8.1:/roots/nothing,v3,tcp,nolock", '
+        )
+    )
+    good = begun(site, "lib-01", "--firmware", "uefi")
+    bad = begun(site, "tide-01", "--site", str(spoilt))
+
+    found = told(bad, "tide-01", site.parent)
+    assert (found["result"], found["findings"][0]["cause"]) == ("stuck", "mount-refused"), found
+    found = told(good, "lib-01", site.parent)
+    assert (found["result"], found["stage"], found["findings"]) == ("up", "up", []), found
+    assert found["firmware"] == "uefi" and len(found["files"]) == 4
+    assert "GUEST told" in (site.parent / "rehearsed-lib-01/lib-01.console").read_text()
+    left = subprocess.run(["ip", "netns"], capture_output=True, text=True, check=True).stdout
+    assert f"daskel-{good.pid}-" not in left and f"daskel-{bad.pid}-" not in left
+
+
+def test_behind_a_relay_agent(site: Path) -> None:
+    """Which is left out; its server's address is in another network than its own."""
+    site.write_text(site.read_text().replace('boot = "logger"', 'boot = "notebook"'))
+    found = told(begun(site, "buoy-1", "--firmware", "bios"), "buoy-1", site.parent)
+    assert (found["result"], found["findings"]) == ("up", []), found
