@@ -15,6 +15,7 @@ from rich.table import Table
 from rich.text import Text
 
 from daskel.cli import events
+from daskel.cli.editing import names_of
 from daskel.cli.output import ExitCode, Output, counted
 from daskel.cli.site import json_argument, path_of, site_argument
 from daskel.core.boot.diagnosis import GOOD, Case, Cause, Result, diagnose, result
@@ -45,7 +46,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     listed.add_argument("--most", type=int, default=50, metavar="N", help="so many (default: 50)")
     listed.add_argument("--csv", action="store_true", help="as CSV, for a spreadsheet")
     shown = verbs.add_parser("show", help="one boot whole: stages, files, what the client runs")
-    shown.add_argument("boot", metavar="CLIENT|NUMBER", help="a client's last boot, or a boot")
+    one = shown.add_argument(
+        "boot", metavar="CLIENT|NUMBER", help="a client's last boot, or a boot"
+    )
+    one.completer = names_of(["client"])  # type: ignore[attr-defined]
     plotted = verbs.add_parser("plot", help="a picture: a bar for each client, and times by stage")
     plotted.add_argument("target", type=Path, metavar="FILE", help="ends with .png or .svg")
     _filters(plotted)
@@ -56,7 +60,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def _filters(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("who", nargs="*", metavar="CLIENT|GROUP", help="all when none is named")
+    who = parser.add_argument(
+        "who", nargs="*", metavar="CLIENT|GROUP", help="all when none is named"
+    )
+    who.completer = names_of(["client", "group"])  # type: ignore[attr-defined]
     parser.add_argument("--day", metavar="DAY", help="today, yesterday, or a date like 2026-11-23")
     parser.add_argument("--result", choices=_RESULTS, help="only those that ended so")
 

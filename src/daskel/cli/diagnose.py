@@ -8,7 +8,9 @@ from pathlib import Path
 
 from rich.text import Text
 
+from daskel.cli import events
 from daskel.cli.boots import case_of, cause_json, find, show_causes
+from daskel.cli.editing import names_of
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument, path_of, site_argument
 from daskel.core.boot.diagnosis import GOOD, Case, Cause, Result, diagnose, waits_for
@@ -29,11 +31,12 @@ EXAMPLE = (
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
+    client = parser.add_argument(
         "client", nargs="?", metavar="CLIENT|BOOT",
         help="a client by its name or MAC address, or the number of a boot; with --capture, all "
         "machines when none is named",
     )  # fmt: skip
+    client.completer = names_of(["client"])  # type: ignore[attr-defined]
     parser.add_argument(
         "--capture", type=Path, metavar="FILE",
         help="look at packets instead (pcap or pcapng), taken anywhere, also where Daskel did not "
@@ -174,7 +177,7 @@ def _show(case: Case, causes: list[Cause], output: Output, captured: bool) -> No
     if news is None:
         news = f"came to {boot.stage.value}"
         if how == Result.UNDER_WAY:
-            news += f", and goes on: it waits {_for(waits_for(boot))}"
+            news += f", and goes on: it {events.doing(waits_for(boot)) or 'does nothing just now'}"
         elif how == Result.STUCK:
             news += ", and stopped there"
     output.print(Text.assemble((head, "bold"), (news, colour)))
@@ -186,7 +189,3 @@ def _show(case: Case, causes: list[Cause], output: Output, captured: bool) -> No
         servers = ", ".join(dict.fromkeys(str(e.server) for e in others))
         output.print(f"      DHCP servers that answered it: {servers}")
     output.print()
-
-
-def _for(what: str) -> str:
-    return what if what.startswith("to ") else f"for {what}" if what else "for nothing"

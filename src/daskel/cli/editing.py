@@ -35,7 +35,7 @@ def names_of(kinds: Sequence[str]) -> Callable[..., list[str]]:
         site = load(path_of(parsed_args)).site
         tables = {
             "client": site.clients, "group": site.groups, "loadout": site.loadouts,
-            "choice": site.choices, "root": site.roots,
+            "choice": site.choices, "root": site.roots, "segment": site.segments,
         } if site else {}  # fmt: skip
         return [name for kind in kinds for name in tables.get(kind, ())]
 

@@ -115,6 +115,13 @@ def level(event: Event) -> str:
     return "warning" if bad(event) else "info"
 
 
+def doing(what: str) -> str:
+    """What a boot waits for (`waits_for`), as the end of a sentence about it."""
+    if not what or what.startswith(("fetches", "daskel")):
+        return what
+    return f"waits {what if what.startswith('to ') else f'for {what}'}"
+
+
 json_text = JSONEncoder(ensure_ascii=False, default=str).encode
 
 

@@ -17,6 +17,7 @@ from rich.table import Table
 from rich.text import Text
 
 from daskel.cli.boots import cause_json, fetch_json, print_boot, show_causes
+from daskel.cli.events import doing
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.practice import Practice, begin, serving
 from daskel.cli.rehearse import jobs_of
@@ -209,8 +210,7 @@ def _side_by_side(client: _Client, screen: Sequence[str], output: Output) -> Ren
 
 
 def _now(boot: Boot) -> str:
-    seconds, what = time.time() - boot.began, waits_for(boot)
-    return f"{seconds:7.1f} s  {f'waits for: {what}' if what else ''}".replace("for: to", "to")
+    return f"{time.time() - boot.began:7.1f} s  {doing(waits_for(boot))}"
 
 
 def _lines(boot: Boot, moving: dict[str, Any] | None) -> Iterator[tuple[str, bool]]:

@@ -24,6 +24,7 @@ from rich.text import Text
 from daskel.cli import events
 from daskel.cli.apply import question
 from daskel.cli.boots import print_boot, show_causes
+from daskel.cli.editing import names_of
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument, path_of, site_argument
 from daskel.core.boot.diagnosis import GOOD, Case, Result, diagnose, result
@@ -47,7 +48,8 @@ Machine = dict[str, Any]
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("who", nargs="*", metavar="CLIENT|GROUP|SEGMENT", help="only these")
+    who = parser.add_argument("who", nargs="*", metavar="CLIENT|GROUP|SEGMENT", help="only these")
+    who.completer = names_of(["client", "group", "segment"])  # type: ignore[attr-defined]
     parser.add_argument(
         "--plain", action="store_true", help="a line for each change: for pipes, slow terminals"
     )
@@ -273,14 +275,7 @@ def _doing(machine: Machine) -> Text:
             ("░" * (_BAR - full), "dim"),
             f" {part:4.0%}{speed} {file['path']}",
         )
-    if machine["waits_for"]:
-        what = machine["waits_for"]
-        return Text(what if what.startswith(("fetches", "daskel")) else f"waits {_for(what)}")
-    return Text("")
-
-
-def _for(what: str) -> str:
-    return what if what.startswith("to ") else f"for {what}"
+    return Text(events.doing(machine["waits_for"]))
 
 
 def _one(view: _View, room: int, width: int) -> Text:

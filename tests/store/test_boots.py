@@ -1,0 +1,55 @@
+"""Boots in the store: written again in their place, forgotten in time, strangers' never too many."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from daskel.core.boot.history import History, as_row
+from daskel.core.boot.identity import Who
+from daskel.core.boot.stages import Mounted, Seen
+from daskel.store import database
+from daskel.store.database import Store
+from daskel.store.reading import copy_state, read_boot, read_boots
+
+MAC = "02:61:08:00:00:01"
+SEEN = Seen(Who("tide-01", MAC), "tideroom", "x86 BIOS", "PXEClient")
+
+
+def test_what_is_kept_and_for_how_long(tmp_path: Path) -> None:
+    store, history = Store(tmp_path / "state.db"), History(1)
+    for day in range(3):
+        history.happened(day * 86400.0, SEEN)
+        history.happened(day * 86400.0 + 5, Mounted(SEEN.who, "notebook"))
+        store.keep_boots([as_row(boot) for boot in history.changed()], None)
+    history.happened(2 * 86400.0 + 9, Mounted(SEEN.who, "catalogue"))
+    store.keep_boots([as_row(boot) for boot in history.changed()], 86400.0)
+
+    kept = read_boots(tmp_path / "state.db")
+    assert [boot.number for boot in kept] == [3, 2]
+    assert kept[0].root == "catalogue, read-only" and store.next_boot() == 4
+    assert read_boots(tmp_path / "state.db", clients=["tide-01"], until=90_000.0) == kept[1:]
+    assert read_boots(tmp_path / "state.db", clients=[MAC], most=1) == kept[:1]
+    assert read_boot(tmp_path / "state.db", 1) is None
+    assert store.last_boot(MAC) == read_boot(tmp_path / "state.db", 3)
+
+    copy_state(tmp_path / "state.db", tmp_path / "copy.db")  # while it is open
+    assert read_boots(tmp_path / "copy.db") == kept
+    copy_state(tmp_path / "nothing.db", tmp_path / "none.db")
+    assert not (tmp_path / "none.db").exists()
+    store.close()
+
+
+def test_made_up_machines_do_not_fill_the_disk(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(database, "_MOST_STRANGERS", 10)
+    store, history = Store(tmp_path / "state.db"), History(1)
+    for number in range(30):
+        who = Who(None, f"06:00:00:00:00:{number:02x}")
+        history.happened(float(number), Seen(who, "tideroom", "x86 BIOS", ""))
+    history.happened(40.0, SEEN)
+    store.keep_boots([as_row(boot) for boot in history.changed()], 0.0)
+    assert len(read_boots(tmp_path / "state.db")) == 11
+    store.close()
