@@ -176,7 +176,7 @@ def _show(case: Case, causes: list[Cause], output: Output, captured: bool) -> No
     news = _GOOD_NEWS.get(how)
     if news is None:
         news = f"came to {boot.stage.value}"
-        if how == Result.UNDER_WAY:
+        if how == Result.UNDER_WAY and not causes:
             news += f", and goes on: it {events.doing(waits_for(boot)) or 'does nothing just now'}"
         elif how == Result.STUCK:
             news += ", and stopped there"

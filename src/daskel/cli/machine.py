@@ -63,8 +63,7 @@ def rehearse_machine(
         with suppress(KeyboardInterrupt):
             show(client, machine, output)
         client.take_picture(machine)
-        screen = machine.screen() if machine.runs else machine.terminal()
-    (folder / f"{name}.screen.txt").write_text("\n".join(screen).rstrip() + "\n")
+    (folder / f"{name}.screen.txt").write_text("\n".join(client.screen).rstrip() + "\n")
     return _end(client, folder, job.firmware, output)
 
 
@@ -124,7 +123,7 @@ class _Client:
 
     def look(self, machine: Machine) -> Sequence[str]:
         """What the server knows now, and what is on the screen."""
-        screen = machine.screen()
+        screen = machine.lines()
         if time.monotonic() - self._pictured > _PICTURES:
             self.take_picture(machine)
         row = (ask(self._socket, "boot", client=self.name) or {}).get("boot")
@@ -141,6 +140,11 @@ class _Client:
         if machine.runs:
             with suppress(OSError):
                 machine.picture(self._practice.folder / f"{self.name}.png")
+
+    @property
+    def screen(self) -> Sequence[str]:
+        """The last lines that were on it: it may have switched itself off."""
+        return self._screen[1]
 
     @property
     def result(self) -> str:
@@ -254,7 +258,7 @@ def _end(client: _Client, folder: Path, firmware: str, output: Output) -> ExitCo
         if boot:
             print_boot(boot, how, output)
         show_causes(causes, output)
-        output.print("\nkept: " + ", ".join(str(path) for path in kept))
+        output.print(f"\nkept in {folder}: {', '.join(path.name for path in kept)}")
     return ExitCode.GOOD if how in GOOD else ExitCode.BAD_NEWS
 
 

@@ -30,6 +30,8 @@ _MEANT = {  # what a client does until the next stage
     Stage.RUNNING: "running kernel: mounts its root", Stage.ROOT: "root: its system starts",
     Stage.UP: "up",
 }  # fmt: skip
+_GREY = "#777777"
+_AT = (Result.STUCK, Result.UNDER_WAY)
 _SPREAD = 1800.0  # seconds; boots that began further apart are drawn from their own beginnings
 _CROWD = 220  # clients: more are drawn without a gap, as they began
 _TAIL = 0.02  # of the width, for the last stage, which has no end
@@ -49,14 +51,14 @@ def draw(
     bars = 9.0 if crowd else bars
     figure = Figure(figsize=(12, bars + 4.6), layout="constrained")
     upper, lower = figure.subplots(2, 1, height_ratios=[bars, 3.0])
-    _timeline(upper, rows, title)
+    _timeline(figure, upper, rows, title)
     _distribution(lower, [boot for boot, _ in rows], [boot for boot, _ in against], against_title)
     if note:
         figure.supxlabel(note, x=0.01, ha="left", fontsize=10)
     figure.savefig(target, dpi=108)
 
 
-def _timeline(axes: Axes, rows: Sequence[tuple[Boot, str]], title: str) -> None:
+def _timeline(figure: Figure, axes: Axes, rows: Sequence[tuple[Boot, str]], title: str) -> None:
     first = min(boot.began for boot, _ in rows)
     together = max(boot.began for boot, _ in rows) - first < _SPREAD
     width = max(_end(boot) - (first if together else boot.began) for boot, _ in rows) or 1.0
@@ -69,13 +71,13 @@ def _timeline(axes: Axes, rows: Sequence[tuple[Boot, str]], title: str) -> None:
     size, step = (9 if len(rows) <= 40 else 6.5), (len(rows) // 60 + 1 if crowd else 1)
     axes.set_yticks(range(0, len(rows), step), names[::step], fontsize=size)
     axes.set_ylim(len(rows) - 0.4, -0.6)
-    axes.set_xlim(0, width * 1.24)
+    axes.set_xlim(0, width * 1.02)
     axes.set_xlabel("seconds since the first began" if together else "seconds since each began")
     good = sum(1 for _, how in rows if how in GOOD)
     axes.set_title(f"{title}: {good} of {len(rows)} clients came up", loc="left", fontsize=12)
     shown = [stage for stage in _COLOURS if any(stage in dict(boot.stages) for boot, _ in rows)]
     patches = [Patch(color=_COLOURS[stage], label=_MEANT[stage]) for stage in shown]
-    axes.legend(handles=patches, fontsize=8, loc="upper right", framealpha=0.95)
+    figure.legend(handles=patches, fontsize=8, loc="outside right upper")
     axes.grid(axis="x", color="#e4e4e4")
     axes.set_axisbelow(True)
     axes.spines[["top", "right"]].set_visible(False)
@@ -90,10 +92,11 @@ def _bar(
         if stage in _COLOURS:
             length = max(end - at, width * _TAIL if stage is boot.stage else 0)
             axes.barh(row, length, left=at - start, height=height, color=_COLOURS[stage])
-    if how not in (*GOOD, Result.UNDER_WAY):
-        text = f" {how} at {boot.stage.value}" if how == Result.STUCK else f" {how}"
-        axes.text(last - start + width * _TAIL, row, text, va="center", fontsize=8,
-                  color="#b3261e", fontweight="bold")  # fmt: skip
+    if how not in GOOD:
+        text = f" {how} at {boot.stage.value}" if how in _AT else f" {how}"
+        colour = _GREY if how == Result.UNDER_WAY else "#b3261e"
+        axes.text(last - start + width * _TAIL, row, text, va="center", fontsize=8, color=colour,
+                  fontweight="bold")  # fmt: skip
 
 
 def _end(boot: Boot) -> float:
@@ -116,9 +119,9 @@ def _distribution(
             axes.scatter([max(t, 1e-3) for t in times], at, s=14, color=colour, alpha=0.75, lw=0)
             middle = max(median(times), 1e-3)
             axes.plot([middle, middle], [row + offset - 0.17, row + offset + 0.17],
-                      color="#222222" if group is boots else "#777777", lw=2)  # fmt: skip
+                      color="#222222" if group is boots else _GREY, lw=2)  # fmt: skip
             axes.annotate(_time(middle), (1.005, row + offset), xycoords=("axes fraction", "data"),
-                          va="center", fontsize=8, color="#222222" if group is boots else "#777777"
+                          va="center", fontsize=8, color="#222222" if group is boots else _GREY
                           )  # fmt: skip
     axes.set_xscale("log")
     axes.set_yticks(range(len(stages)), [_MEANT[stage] for stage in stages], fontsize=9)

@@ -116,12 +116,11 @@ def _read(
 ) -> None:  # fmt: skip
     """Keep the server's log."""
     assert process.stdout
-    with path.open("w") as log:
+    with path.open("w", buffering=1) as log:
         for line in process.stdout:
             log.write(line)
             event = json.loads(line)
             if event.get("event") == "ready":
-                log.flush()
                 ready.set()
             if heard:
                 heard(event)

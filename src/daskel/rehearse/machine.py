@@ -7,12 +7,13 @@ import shutil
 import socket
 import subprocess
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import pyte
 
+from daskel.rehearse import screen
 from daskel.rehearse.network import Network
 from daskel.system.lacking import LackingError
 
@@ -26,9 +27,7 @@ _CODE = {  # by the kind of firmware: file names of the firmware itself, and of 
     "arm64": (("AAVMF_CODE.fd", "AAVMF_VARS.fd"), ("QEMU_EFI.fd", "QEMU_VARS.fd")),
 }  # fmt: skip
 KINDS = ("bios", "uefi", "uefi-http", "uefi-x86", "uefi-x86-http", "arm64", "arm64-http")
-_ROWS, _COLUMNS = 25, 80
-_TEXT_MODE = 0xB8000  # where a VGA card has the characters of its screen
-_READABLE = 0.9  # of the characters, for memory that is taken for a text screen
+_ROM, _ROM_SIZE = 0xC0000, 0x10000  # where a VGA card has its ROM, with its font
 _QMP_WAIT = 20.0  # seconds
 
 
@@ -40,6 +39,7 @@ class Machine:
     log: Path
     serial: Path
     monitor: Path
+    _letters: dict[bytes, str] = field(default_factory=dict)
 
     @property
     def console(self) -> str:
@@ -69,31 +69,27 @@ class Machine:
         """The machine's screen, as a PNG file. Raises OSError."""
         self._ask("screendump", filename=str(target.absolute()), format="png")
 
-    def screen(self) -> list[str]:
+    def lines(self) -> list[str]:
         """The lines on the screen: of a VGA card in its text mode, else what a terminal on the
         serial line would show."""
         return self._vga() or self.terminal()
 
     def _vga(self) -> list[str]:
-        dump = self.monitor.with_suffix(".screen")
+        picture, rom = (self.monitor.with_suffix(end) for end in (".ppm", ".rom"))
         try:
-            self._ask("pmemsave", val=_TEXT_MODE, size=_ROWS * _COLUMNS * 2, filename=str(dump))
-            data = dump.read_bytes()
+            self._ask("screendump", filename=str(picture))
+            if not self._letters:
+                self._ask("pmemsave", val=_ROM, size=_ROM_SIZE, filename=str(rom))
+                self._letters = screen.font(rom.read_bytes())
+            return screen.text(picture.read_bytes(), self._letters)
         except OSError:
             return []
-        letters, colours = data[::2], data[1::2]
-        readable = sum(1 for byte in letters if byte == 0 or byte >= 0x20)
-        if readable < _READABLE * len(letters) or not any(colours) or not any(letters):
-            return []
-        text = letters.replace(b"\0", b" ").decode("cp437")
-        lines = [text[n : n + _COLUMNS].rstrip() for n in range(0, len(text), _COLUMNS)]
-        return lines if any(lines) else []
 
     def terminal(self) -> list[str]:
         """What a terminal of its size on the serial line would show."""
-        screen = pyte.Screen(_COLUMNS, _ROWS)
-        pyte.Stream(screen).feed(self.console.replace("\r\r\n", "\r\n"))
-        return [line.rstrip() for line in screen.display]
+        shown = pyte.Screen(screen.COLUMNS, screen.ROWS)
+        pyte.Stream(shown).feed(self.console.replace("\r\r\n", "\r\n"))
+        return [line.rstrip() for line in shown.display]
 
     def _ask(self, command: str, **arguments: object) -> Any:
         """One command by QEMU's machine protocol. Raises OSError."""

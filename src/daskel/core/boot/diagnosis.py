@@ -42,6 +42,7 @@ _PATIENCE = {  # seconds without any event, after which a boot does not go on by
     Stage.INITRD: 180.0,
     Stage.RUNNING: 120.0,
 }
+_SHOCK = 20.0  # the same after bad news
 _TRANSFER = 600.0  # the same while a file is being sent: it ends by itself when nobody answers
 _LOOPS, _LOOP_TIME = 3, 900.0  # boots of a machine within so many seconds that got no further
 _SLOW, _SLOW_TIME = 3.0, 10.0  # times its neighbours' median, and seconds more than it
@@ -122,10 +123,7 @@ def result(boot: Boot, now: float) -> str:
         return Result.RUNNING
     if now - boot.last > patience(boot):
         return Result.STUCK
-    fatal = boot.newest(MountRefused)
-    if fatal and boot.events[-1][1] is fatal and now - boot.last > 20:
-        return Result.STUCK
-    return Result.UNDER_WAY
+    return Result.STUCK if in_trouble(boot) and now - boot.last > _SHOCK else Result.UNDER_WAY
 
 
 def patience(boot: Boot) -> float:

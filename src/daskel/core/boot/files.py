@@ -147,12 +147,12 @@ def by_folded(names: Collection[str]) -> dict[str, str]:
 
 
 def nearest(path: str, names: Collection[str]) -> list[str]:
-    """What was perhaps meant: the same name in another folder, or nearly the same in this one."""
+    """What was perhaps meant: nearly the same name in this folder, or the same in another."""
     folder, _, last = path.rpartition("/")
     elsewhere = [name for name in names if name.rpartition("/")[2] == last]
     beside = [name for name in names if name.rpartition("/")[0] == folder]
     near = get_close_matches(path, beside[:_MOST_COMPARED], n=_MOST_NEAR, cutoff=0.75)
-    return list(dict.fromkeys([*elsewhere, *near]))[:_MOST_NEAR]
+    return list(dict.fromkeys([*near, *elsewhere]))[:_MOST_NEAR]
 
 
 class Files:
