@@ -29,7 +29,7 @@ def picture(lines: list[str], cell: int) -> bytes:
 
 @pytest.mark.parametrize("cell", [8, 9])
 def test_what_is_drawn_is_read(cell: int) -> None:
-    lines = [line for line in LINES]
+    lines = list(LINES)
     lines[1] = "the other way round"
     assert text(picture(lines, cell), font(ROM))[:6] == [*lines, ""]
 
