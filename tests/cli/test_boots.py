@@ -77,9 +77,9 @@ def booted(
 def test_list(room: Room) -> None:
     rows = {row["client"] or row["mac"]: row for row in room.json("boots", "list")}
     told = {name: (row["result"], row["stage"], row["loadout"]) for name, row in rows.items()}
+    assert told.pop("tide-02")[0] in ("under way", "stuck")
     assert told == {
         "tide-01": ("root", "root", "notebook"),
-        "tide-02": ("under way", "menu", "rescue"),
         "lib-03": ("root", "root", "catalogue"),
         "02:61:08:00:00:63": ("lobby", "lobby", None),
     }
@@ -98,6 +98,7 @@ def test_list(room: Room) -> None:
         (["--result", "root"], {"tide-01", "lib-03"}),
         (["--day", "today", "tide"], {"tide-01", "tide-02"}),
         (["--day", "2026-01-01"], set()),
+        (["--result", "under-way", "lib"], set()),
         (["--most", "1"], {"lib-03"}),
         (["02:61:08:00:00:63"], {""}),
     ],
@@ -151,7 +152,8 @@ def test_watch_plain(room: Room) -> None:
 def test_status(room: Room) -> None:
     told = room.json("status")
     assert told["by_client"] == {"tide-01": "root", "tide-02": "menu", "lib-03": "root"}
-    assert told["results"] == {"root": 2, "under way": 1} and told["transfers"] == 0
+    assert told["results"].pop("root") == 2 and told["transfers"] == 0
+    assert told["results"] in ({"under way": 1}, {"stuck": 1})  # 20 s later, it is stuck
 
 
 @pytest.mark.parametrize(

@@ -65,7 +65,10 @@ def _filters(parser: argparse.ArgumentParser) -> None:
     )
     who.completer = names_of(["client", "group"])  # type: ignore[attr-defined]
     parser.add_argument("--day", metavar="DAY", help="today, yesterday, or a date like 2026-11-23")
-    parser.add_argument("--result", choices=_RESULTS, help="only those that ended so")
+    parser.add_argument(
+        "--result", type=lambda word: word.replace("-", " "), choices=_RESULTS, metavar="HOW",
+        help=f"only those that ended so: {', '.join(_RESULTS).replace(' way', '-way')}",
+    )  # fmt: skip
 
 
 def run(args: argparse.Namespace, output: Output) -> ExitCode:
@@ -82,7 +85,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     except ValueError as error:
         output.error(*error.args)
         return ExitCode.WRONG_USE
-    return _list(args, boots[: args.most], len(boots), output)
+    return _list(args, boots[: max(args.most, 0)], len(boots), output)
 
 
 def named(site: Site, words: Sequence[str]) -> list[str] | None:

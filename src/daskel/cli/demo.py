@@ -7,27 +7,23 @@ import sys
 import tempfile
 import time
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from hashlib import sha256
 from pathlib import Path
 
-from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
-from rich.table import Table
-from rich.text import Text
-
 from daskel.cli.explain import explain_client, show
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.practice import free_base, running
+from daskel.cli.rehearse import Result, boot_all, show_problems, table_of
 from daskel.cli.site import json_argument
 from daskel.core.boot.wire import Ports, Wire
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
 from daskel.core.values import show_duration, show_size
 from daskel.demo.data import firmware_of, lay_out
-from daskel.rehearse.client import Boot, Got, boot
+from daskel.rehearse.client import Boot, Got, whole_root
 from daskel.rehearse.fetch import Way
-from daskel.rehearse.firmware import Face
+from daskel.rehearse.storm import Job
 from daskel.system.sitefile import SiteFile, load_checked
 
 EXAMPLE = ("daskel demo", "daskel demo --keep /tmp/skerry-point")
@@ -59,7 +55,7 @@ def _demo(folder: Path, output: Output, *, kept: bool) -> ExitCode:
     if not output.as_json:
         output.print(_introduction(file.site, kept, folder))
     with _server(file, wire):
-        boots = _boot_all(file.site, wire, output)
+        boots = boot_all(list(_jobs(file.site, wire)), output)
     for result in boots:
         result.problem = result.problem or _differs(file, result)
     good = all(not result.problem and result.stage == "root" for result in boots)
@@ -90,25 +86,13 @@ def _server(file: SiteFile, wire: Wire) -> Iterator[None]:
         yield
 
 
-def _boot_all(site: Site, wire: Wire, output: Output) -> list[Boot]:
-    columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn())
-    quiet = output.as_json or not output.errors.is_terminal
-    with Progress(*columns, console=output.errors, transient=True, disable=quiet) as progress:
-        task = progress.add_task("booting", total=len(site.clients))
-
-        def moved(result: Boot) -> None:
-            done = 1 if result.seconds else 0
-            progress.update(task, advance=done, description=f"{result.name}: {result.stage:<14}")
-
-        def one(name: str) -> Boot:
-            found = effective(site, name)
-            assert found.segment
-            server, way = site.segments[found.segment.value].server, Way.of(site, name)
-            face = Face.of(firmware_of(name))
-            return boot(wire, server, name, found.mac.value, face, moved, way)
-
-        with ThreadPoolExecutor(max_workers=len(site.clients)) as pool:
-            return list(pool.map(one, site.clients))
+def _jobs(site: Site, wire: Wire) -> Iterator[Job]:
+    for name in site.clients:
+        found = effective(site, name)
+        assert found.segment
+        server, way = site.segments[found.segment.value].server, Way.of(site, name)
+        face = firmware_of(name).value
+        yield Job(wire, server, name, found.mac.value, face, way, read=whole_root)
 
 
 def _differs(file: SiteFile, result: Boot) -> str:
@@ -142,15 +126,9 @@ def _source(file: SiteFile, root: Path, got: Got) -> Path | None:
 
 def _report(output: Output, file: SiteFile, boots: list[Boot], seconds: float, kept: bool) -> None:
     assert file.site
-    table = Table(box=None, header_style="bold", pad_edge=False)
-    for title in ("client", "firmware", "address", "loadout"):
-        table.add_column(title, no_wrap=True)
-    for title in ("boot files", "root files", "received", "time"):
-        table.add_column(title, justify="right", no_wrap=True)
-    table.add_column("came to")
-    for result in boots:
-        table.add_row(*_row(file.site, result))
-    output.console.print(table)
+    results = [Result(one, _loadout(file.site, one.name), one.problem) for one in boots]
+    output.console.print(table_of(results))
+    show_problems(results, output)
     up = sum(1 for result in boots if not result.problem and result.stage == "root")
     total = sum(got.size for result in boots for got in result.files)
     output.print(
@@ -165,25 +143,14 @@ def _report(output: Output, file: SiteFile, boots: list[Boot], seconds: float, k
         show(output, explanation, firmware, how)
     if kept:
         output.print(
-            f"\nGo on with: cd {file.path.parent} && daskel check && daskel serve --loopback"
+            f"\nGo on with: cd {file.path.parent} && daskel boots list && daskel rehearse; "
+            "daskel serve --loopback"
         )
 
 
-def _row(site: Site, result: Boot) -> list[str | Text]:
-    found = effective(site, result.name)
-    boot_files = [got for got in result.files if got.what != "root"]
-    stage = Text(result.stage, style="green") if not result.problem else Text(result.problem, "red")
-    return [
-        result.name,
-        result.firmware,
-        str(result.address or ""),
-        found.boot.value if found.boot else "",
-        str(len(boot_files)),
-        str(len(result.files) - len(boot_files)),
-        show_size(sum(got.size for got in result.files)),
-        show_duration(result.seconds),
-        stage,
-    ]
+def _loadout(site: Site, name: str) -> str:
+    boot = effective(site, name).boot
+    return boot.value if boot else ""
 
 
 def _json(result: Boot) -> dict[str, object]:

@@ -163,7 +163,7 @@ def _rehearse(
         jobs = jobs_of(practice, file, names, args.firmware)
         since = time.time()
         with serving(practice):
-            boots = _boot_all(jobs, output)
+            boots = boot_all(jobs, output)
         results = judged(practice, file, boots, since)
     _show(results, output)
     return ExitCode.GOOD if all(r.good for r in results) else ExitCode.BAD_NEWS
@@ -238,7 +238,7 @@ def _board(site: Site, name: str) -> Board:
     return Board(texts, (loadout and loadout.kernel) or "", loadout.initrd if loadout else ())
 
 
-def _boot_all(jobs: Sequence[Job], output: Output) -> list[Boot]:
+def boot_all(jobs: Sequence[Job], output: Output) -> list[Boot]:
     columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn())
     quiet = output.as_json or not output.errors.is_terminal
     with Progress(*columns, console=output.errors, transient=True, disable=quiet) as progress:
@@ -323,6 +323,14 @@ def _show(results: Sequence[Result], output: Output) -> None:
         good = all(result.good for result in results)
         output.json({"good": good, "clients": [result_json(result) for result in results]})
         return
+    output.console.print(table_of(results))
+    show_problems(results, output)
+    count = sum(1 for result in results if result.good)
+    output.print(f"\n{count} of {len(results)} clients would come up.")
+
+
+def table_of(results: Sequence[Result]) -> Table:
+    """A row for each client."""
     table = Table(box=None, header_style="bold", pad_edge=False)
     for title in ("client", "firmware", "address", "loadout"):
         table.add_column(title, no_wrap=True)
@@ -331,10 +339,7 @@ def _show(results: Sequence[Result], output: Output) -> None:
     table.add_column("came to")
     for result in results:
         table.add_row(*_cells(result))
-    output.console.print(table)
-    show_problems(results, output)
-    count = sum(1 for result in results if result.good)
-    output.print(f"\n{count} of {len(results)} clients would come up.")
+    return table
 
 
 def _cells(result: Result) -> list[str | Text]:
@@ -364,9 +369,11 @@ def show_problems(results: Sequence[Result], output: Output) -> None:
         if cause:
             output.print(f"      {cause.cause}: {cause.problem}")
             output.print(Text(f"      {remedy}", style="green"))
-    notes = {result.boot.note: result.boot.name for result in results if result.boot.note}
-    for note, name in notes.items():
-        output.print(f"\n{name}: {note}")
+    noted: dict[str, list[str]] = {}
+    for boot in (result.boot for result in results if result.boot.note):
+        noted.setdefault(boot.note, []).append(boot.name)
+    for note, names_of_it in noted.items():
+        output.print(f"\n{few(names_of_it, _NAMES)}: {note}")
 
 
 def result_json(result: Result) -> dict[str, object]:

@@ -13,7 +13,7 @@ from ipaddress import IPv4Address
 from statistics import median, quantiles
 
 from daskel.core.boot.wire import Wire
-from daskel.rehearse.client import Board, Boot, boot
+from daskel.rehearse.client import Board, Boot, Read, boot
 from daskel.rehearse.fetch import DIRECT, Way
 from daskel.rehearse.firmware import FACES
 from daskel.rehearse.programs import needed_files
@@ -34,11 +34,12 @@ class Job:
     firmware: str  # one of `FACES`
     way: Way = DIRECT
     board: Board | None = None
+    read: Read = needed_files
 
     def run(self, progress: Callable[[Boot], None]) -> Boot:
         return boot(
             self.wire, self.server, self.name, self.mac, FACES[self.firmware], progress, self.way,
-            needed_files, self.board,
+            self.read, self.board,
         )  # fmt: skip
 
 
