@@ -17,7 +17,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from daskel.core.boot.diagnosis import Case, diagnose
-from daskel.core.boot.history import Boot
+from daskel.core.boot.history import Boot, fetches
 from daskel.core.boot.stages import Stage, Up
 from daskel.core.capture.frames import Capture
 from daskel.core.capture.split import Split
@@ -35,6 +35,7 @@ BIOS, UEFI = Face.of(Firmware.BIOS), Face.of(Firmware.UEFI)
 OWN, SERVER, OTHER = (IPv4Address(f"10.61.8.{n}") for n in (21, 1, 250))
 ALL, NOBODY = IPv4Address("255.255.255.255"), IPv4Address("0.0.0.0")
 Frames = list[tuple[float, bytes]]
+_LOADING = [Stage.ADDRESSED, Stage.LOADER, Stage.MENU, Stage.KERNEL, Stage.INITRD, Stage.RUNNING]
 
 
 def boots_of(frames: Frames, site: Site | None = None) -> list[Boot]:
@@ -61,6 +62,19 @@ def test_what_the_client_told_of_itself_is_in_the_packets() -> None:
     told: Up = boot.newest(Up)
     assert boot.stage is Stage.UP and told.kernel.startswith("6.1.")
     assert "hostname=tide-06" in told.arguments
+
+
+def test_a_good_boot_over_http() -> None:
+    """Firmware, boot loader and a kernel's NFS client; what is in files was left out."""
+    (boot,) = boots_of(list(read_frames(HERE / "good/uefi-http.pcap")))
+    assert boot.stage is Stage.ROOT and boot.root.startswith("catalogue")
+    assert [s for s, _ in boot.stages if s in _LOADING] == _LOADING
+    assert {(f.path, f.size) for f in fetches(boot) if f.end == "sent"} == {
+        ("loader/uefi-x64.efi", 634880),
+        ("loader/02:61:08:00:00:03.cfg", 412),
+        ("notebook/vmlinuz", 14186432),
+        ("notebook/initrd.img", 5879924),
+    }
 
 
 # --- made here ---
@@ -158,7 +172,7 @@ def test_a_capture_that_is_cut_short(tmp_path: Path) -> None:
 
 
 def real_frames() -> Iterator[bytes]:
-    for path in HERE.glob("*.pcap"):
+    for path in HERE.rglob("*.pcap"):
         yield from [data for _, data in read_frames(path)][:80]
 
 

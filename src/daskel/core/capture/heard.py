@@ -56,6 +56,7 @@ class Heard:
         """What a file is to the boot of the one who asks for it."""
         clean = path.replace("\\", "/").lstrip("/")
         told = self.loaders.get(mac or "", "")
+        told = told.split("/", 3)[-1] if "://" in told else told
         if told and told.replace("\\", "/").lstrip("/") in (clean, path):
             return FileKind.LOADER
         if config_mac(clean) is not None:
