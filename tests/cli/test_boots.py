@@ -100,7 +100,7 @@ def test_list(room: Room) -> None:
         (["--day", "2026-01-01"], set()),
         (["--result", "under-way", "lib"], set()),
         (["--most", "1"], {"lib-03"}),
-        (["02:61:08:00:00:63"], {""}),
+        (["02-61-08-00-00-63"], {""}),
     ],
 )
 def test_filters(room: Room, words: list[str], names: set[str]) -> None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import csv
 import io
-import re
 import time
 from collections.abc import Sequence
 from datetime import datetime, timedelta
@@ -23,7 +22,7 @@ from daskel.core.boot.history import Boot, as_row, fetches
 from daskel.core.boot.stages import Told, Up
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.model import Site
-from daskel.core.values import show_duration, show_size
+from daskel.core.values import parse_mac, show_duration, show_size
 from daskel.store.reading import read_boot, read_boots
 from daskel.system.lacking import LackingError
 from daskel.system.sitefile import SiteFile, load
@@ -35,6 +34,8 @@ EXAMPLE = (
     "daskel boots plot monday.png --day 2026-11-23 --against 2026-11-16",
 )
 _RESULTS = tuple(v for k, v in vars(Result).items() if k.isupper())
+_MAC_DIGITS = 12
+_WIDE = 100  # characters
 _SUPERSEDED = float("inf")  # a boot that another one followed does not go on
 _COLOURS = {Result.STUCK: "red", Result.REFUSED: "red", Result.LOBBY: "yellow"}
 
@@ -96,11 +97,14 @@ def named(site: Site, words: Sequence[str]) -> list[str] | None:
     for word in words:
         if word in site.groups:
             found += [name for name, client in site.clients.items() if word in client.group]
-        elif word in site.clients or re.fullmatch(r"([0-9a-f]{2}:){5}[0-9a-f]{2}", word.lower()):
-            found.append(word if word in site.clients else word.lower())
+        elif word in site.clients:
+            found.append(word)
         else:
-            hint = did_you_mean(word, [*site.clients, *site.groups])
-            raise ValueError(f"the site has no client or group {word}", hint)
+            try:
+                found.append(parse_mac(word))
+            except ValueError:
+                hint = did_you_mean(word, [*site.clients, *site.groups])
+                raise ValueError(f"the site has no client or group {word}", hint) from None
     return found
 
 
@@ -218,7 +222,7 @@ def _cells(boot: Boot, how: str) -> list[str | Text]:
 def find(file: SiteFile, site: Site, word: str) -> tuple[Boot, list[Boot]] | None:
     """The boot that a number or a client means, and earlier ones of the same machine. Raises
     ValueError."""
-    if word.isdigit():
+    if word.isdigit() and len(word) < _MAC_DIGITS:
         boot = read_boot(file.state, int(word))
         if boot is None:
             return None
@@ -293,13 +297,18 @@ def print_boot(boot: Boot, how: str, output: Output) -> None:
     if files := fetches(boot):
         output.print("\nfiles")
         table = Table(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
-        for column in range(6):
-            table.add_column(justify="right" if column in (0, 3, 4) else "left", no_wrap=True)
+        wide = output.console.width >= _WIDE
+        for side in ("right", *(("left",) if wide else ())):
+            table.add_column(justify=side, no_wrap=True)
+        table.add_column(overflow="fold")
+        for _ in ("size", "time"):
+            table.add_column(justify="right", no_wrap=True)
+        table.add_column()
         for f in files:
             style = "" if f.end == "sent" else "red" if " " in f.end else "yellow"
             again = f", {counted(f.resent, 'packet')} again" if f.resent else ""
             table.add_row(
-                f"  +{f.at - boot.began:8.2f} s", f.kind, f.path,
+                f"  +{f.at - boot.began:8.2f} s", *((f.kind,) if wide else ()), f.path,
                 show_size(f.size) if f.size is not None else "",
                 show_duration(round(f.seconds, 2)) if f.seconds is not None else "",
                 Text(f"{f.over} {f.end}{again}", style=style),
@@ -315,7 +324,9 @@ def _print_told(boot: Boot, output: Output) -> None:
     told: Told | None = boot.newest(Told)
     if loaded and told:
         several = f" (of {len(told.loadouts)} that it can choose)" if len(told.loadouts) > 1 else ""
-        output.print(f"\nhanded out {loaded.loadout}{several}: {loaded.arguments}")
+        output.print(
+            f"\nhanded out {loaded.loadout}{several}: {loaded.arguments or 'no arguments'}"
+        )
     if up:
         seconds = show_duration(round(up.uptime, 1))
         output.print(f"runs       {up.arguments}")

@@ -61,6 +61,9 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     except ValueError as error:
         output.error(*error.args)
         return ExitCode.WRONG_USE
+    if found is None and args.client.isdigit():
+        output.error(f"no boot {args.client} is remembered", "daskel boots list shows which are")
+        return ExitCode.BAD_NEWS
     if found is None:
         return _never_seen(file.site, args.client, output)
     case = case_of(file, *found)
