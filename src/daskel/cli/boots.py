@@ -17,8 +17,9 @@ from daskel.cli import events
 from daskel.cli.editing import names_of
 from daskel.cli.output import ExitCode, Output, counted
 from daskel.cli.site import json_argument, path_of, site_argument
-from daskel.core.boot.diagnosis import GOOD, Case, Cause, Result, diagnose, result
+from daskel.core.boot.diagnosis import Case, Cause, diagnose
 from daskel.core.boot.history import Boot, as_row, fetches
+from daskel.core.boot.outcome import GOOD, Result, result
 from daskel.core.boot.stages import Told, Up
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.model import Site

@@ -13,8 +13,9 @@ from daskel.cli.boots import case_of, cause_json, find, show_causes
 from daskel.cli.editing import names_of
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument, path_of, site_argument
-from daskel.core.boot.diagnosis import GOOD, Case, Cause, Result, diagnose, waits_for
+from daskel.core.boot.diagnosis import Case, Cause, diagnose
 from daskel.core.boot.history import Boot
+from daskel.core.boot.outcome import GOOD, Result, waits_for
 from daskel.core.boot.stages import OtherServer
 from daskel.core.capture.frames import Capture
 from daskel.core.site.model import Site

@@ -21,8 +21,9 @@ from daskel.cli.events import doing
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.practice import Practice, begin, serving
 from daskel.cli.rehearse import jobs_of
-from daskel.core.boot.diagnosis import GOOD, Case, Cause, Result, diagnose, result, waits_for
+from daskel.core.boot.diagnosis import Case, Cause, diagnose
 from daskel.core.boot.history import UNDER_WAY, Boot, fetches, from_row
+from daskel.core.boot.outcome import GOOD, Result, result, waits_for
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
 from daskel.core.values import show_duration, show_size

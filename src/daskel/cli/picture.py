@@ -14,8 +14,8 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.patches import Patch
 
-from daskel.core.boot.diagnosis import GOOD, Result
 from daskel.core.boot.history import Boot
+from daskel.core.boot.outcome import GOOD, Result
 from daskel.core.boot.stages import Stage
 
 _COLOURS = {

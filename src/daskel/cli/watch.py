@@ -27,8 +27,9 @@ from daskel.cli.boots import print_boot, show_causes
 from daskel.cli.editing import names_of
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument, path_of, site_argument
-from daskel.core.boot.diagnosis import GOOD, Case, Result, diagnose, result
+from daskel.core.boot.diagnosis import Case, diagnose
 from daskel.core.boot.history import from_row
+from daskel.core.boot.outcome import GOOD, Result, result
 from daskel.core.boot.telling import from_json
 from daskel.core.values import show_size
 from daskel.system.sitefile import SiteFile, load

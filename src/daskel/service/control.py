@@ -15,7 +15,7 @@ from collections import Counter
 from collections.abc import Callable, Collection
 from pathlib import Path
 
-from daskel.core.boot.diagnosis import result
+from daskel.core.boot.outcome import result
 from daskel.core.boot.stages import DETAILS
 from daskel.core.boot.telling import as_json
 from daskel.core.site.diff import differences

@@ -6,8 +6,9 @@ import time
 from collections.abc import Iterable
 from typing import Any
 
-from daskel.core.boot.diagnosis import Case, Result, diagnose, in_trouble, result, waits_for
+from daskel.core.boot.diagnosis import Case, diagnose
 from daskel.core.boot.history import Boot, History, as_row
+from daskel.core.boot.outcome import Result, in_trouble, result, waits_for
 from daskel.service.shared import Moving
 
 _MOST = 1000  # machines

@@ -8,10 +8,11 @@ from ipaddress import IPv4Address
 
 import pytest
 
-from daskel.core.boot.diagnosis import Case, Result, diagnose, result, waits_for
+from daskel.core.boot.diagnosis import Case, diagnose
 from daskel.core.boot.files import FileKind, Loaded
 from daskel.core.boot.history import Boot, History, as_row, fetches, from_row
 from daskel.core.boot.identity import Who
+from daskel.core.boot.outcome import Result, result, waits_for
 from daskel.core.boot.stages import (
     Addressed,
     Event,
