@@ -89,7 +89,10 @@ def main() -> None:
     waiting.register(sys.stdin.fileno(), selectors.EVENT_READ)
     privileges.keep_only((privileges.DAC_OVERRIDE,))  # to write where it was told
     os.write(1, b"ready\n")
-    _record(waiting, Files(folder, dict(site.by_mac) if site else {}))
+    try:
+        _record(waiting, Files(folder, dict(site.by_mac) if site else {}))
+    except OSError as error:  # a full disk; the server goes on
+        sys.exit(f"daskel: packets are not recorded any more ({error.strerror}: {folder})")
 
 
 def _listen(interface: str) -> socket.socket:
