@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from daskel.core.boot.history import History, as_row
+from daskel.core.boot.history import History
 from daskel.core.boot.identity import Who
 from daskel.core.boot.stages import Mounted, Seen
 from daskel.store import database
@@ -22,9 +22,9 @@ def test_what_is_kept_and_for_how_long(tmp_path: Path) -> None:
     for day in range(3):
         history.happened(day * 86400.0, SEEN)
         history.happened(day * 86400.0 + 5, Mounted(SEEN.who, "notebook"))
-        store.keep_boots([as_row(boot) for boot in history.changed()], None)
+        store.keep_boots(history.changed())
     history.happened(2 * 86400.0 + 9, Mounted(SEEN.who, "catalogue"))
-    store.keep_boots([as_row(boot) for boot in history.changed()], 86400.0)
+    store.keep_boots(history.changed(), 86400.0)
 
     kept = read_boots(tmp_path / "state.db")
     assert [boot.number for boot in kept] == [3, 2]
@@ -32,7 +32,7 @@ def test_what_is_kept_and_for_how_long(tmp_path: Path) -> None:
     assert read_boots(tmp_path / "state.db", clients=["tide-01"], until=90_000.0) == kept[1:]
     assert read_boots(tmp_path / "state.db", clients=[MAC], most=1) == kept[:1]
     assert read_boot(tmp_path / "state.db", 1) is None
-    assert store.last_boot(MAC) == read_boot(tmp_path / "state.db", 3)
+    assert store.last_boots() == {MAC: 3} and store.boot(3) == kept[0]
 
     copy_state(tmp_path / "state.db", tmp_path / "copy.db")  # while it is open
     assert read_boots(tmp_path / "copy.db") == kept
@@ -50,6 +50,6 @@ def test_made_up_machines_do_not_fill_the_disk(
         who = Who(None, f"06:00:00:00:00:{number:02x}")
         history.happened(float(number), Seen(who, "tideroom", "x86 BIOS", ""))
     history.happened(40.0, SEEN)
-    store.keep_boots([as_row(boot) for boot in history.changed()], 0.0)
+    store.keep_boots(history.changed(), 0.0)
     assert len(read_boots(tmp_path / "state.db")) == 11
     store.close()

@@ -11,7 +11,6 @@ from contextlib import suppress
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 from pathlib import Path
-from typing import Any
 
 from sqlalchemy.exc import DatabaseError
 
@@ -20,7 +19,7 @@ from daskel.core.boot.answer import Answers
 from daskel.core.boot.bandwidth import Bandwidth
 from daskel.core.boot.datagrams import Datagrams
 from daskel.core.boot.files import Files
-from daskel.core.boot.history import History, as_row
+from daskel.core.boot.history import History
 from daskel.core.boot.identity import Who, by_address, by_mac
 from daskel.core.boot.once import Assignments
 from daskel.core.boot.segments import of_peer
@@ -35,6 +34,7 @@ from daskel.system.uploads import UploadsFolder
 
 _log = logging.getLogger(__name__)
 _LOBBY_PAUSE = 2.0  # seconds
+_TOGETHER = 10  # boots written with one transaction
 _SWEEP_PAUSE = 3600.0  # seconds between two looks for boots that are too old
 _MALFORMED_PAUSE = 10.0  # seconds between two log lines about malformed messages of one service
 
@@ -79,6 +79,7 @@ class Shared:
         self.images: dict[tuple[object, ...], bytes | None] = {}  # kept by `content`
         self.compared = float("-inf")  # when names were compared for a missing file
         self.history = History(store.next_boot())
+        self._before = store.last_boots()  # numbers of boots from before our start
         self.lobby = store.lobby()
         self.once = Assignments(site, store.once())
         self.leases: Leases = store.load()
@@ -122,11 +123,10 @@ class Shared:
     def _stage(self, event: Event) -> Stage | None:
         """How far its machine has come with it."""
         who, now = event.who, time.time()
+        number = self._before.pop(who.mac, None) if self._before and who.mac else None
         starts = isinstance(event, Seen) and event.firmware
-        if who.name and who.mac and who.mac not in self.history.current and not starts:
-            boot = self._store.last_boot(who.mac)  # it has been running since before our start
-            if boot is not None:
-                self.history.go_on(boot)
+        if number is not None and who.name and not starts and (boot := self._store.boot(number)):
+            self.history.go_on(boot)  # it has been running since before our start
         boot = self.history.happened(now, event)
         return boot.stage if boot else None
 
@@ -150,22 +150,21 @@ class Shared:
                     _log.exception("the lobby could not be kept")
 
     async def keep_boots(self) -> None:
-        """Writes what happened every two seconds, and forgets what is older than the site says."""
+        """Writes what happened every two seconds, a few boots at a time, so that leases need not
+        wait for them, and forgets what is older than the site says."""
         loop, swept = asyncio.get_running_loop(), float("-inf")
         while True:
             await asyncio.sleep(_LOBBY_PAUSE)
-            rows = self._boots_to_keep()
-            before = None
+            boots, before = self.history.changed(time.time()), None
             if time.monotonic() - swept > _SWEEP_PAUSE:
                 swept, before = time.monotonic(), time.time() - self.site.settings.keep_boots
-            if rows or before is not None:
+            parts = [boots[n : n + _TOGETHER] for n in range(0, len(boots), _TOGETHER)]
+            for part in parts or ([[]] if before is not None else []):
                 try:
-                    await loop.run_in_executor(self._writer, self._store.keep_boots, rows, before)
+                    await loop.run_in_executor(self._writer, self._store.keep_boots, part, before)
                 except Exception:  # a full disk must not end the services
                     _log.exception("boots could not be kept")
-
-    def _boots_to_keep(self) -> list[dict[str, Any]]:
-        return [as_row(boot) for boot in self.history.changed()]
+                before = None
 
     async def keep(self, leases: Sequence[Lease]) -> None:
         """Returns when the leases are on disk; other services go on meanwhile."""
@@ -200,6 +199,6 @@ class Shared:
         self.say_malformed()
         self._writer.shutdown()
         with suppress(DatabaseError):  # leases matter; a boot that is not kept does not
-            self._store.keep_boots(self._boots_to_keep(), None)
+            self._store.keep_boots(self.history.changed())
         self._store.close()
         self.files.close()

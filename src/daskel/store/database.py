@@ -5,7 +5,7 @@ What is written is on disk when the call returns.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import asdict
 from itertools import chain
 from pathlib import Path
@@ -17,10 +17,10 @@ from sqlalchemy.exc import DatabaseError
 from sqlalchemy.pool import StaticPool
 
 from daskel.core.boot.address import Lease, Leases
-from daskel.core.boot.history import Boot, from_row
+from daskel.core.boot.history import Boot, as_row
 from daskel.core.boot.lobby import MOST, Lobby, Sighting
 from daskel.core.boot.once import Once
-from daskel.store.reading import lease
+from daskel.store.reading import lease, read_boot
 from daskel.store.schema import BOOTS, LEASES, ONCE, SIGHTINGS, prepare
 from daskel.system.lacking import LackingError
 
@@ -32,6 +32,7 @@ class Store:
     """The store of one server. Raises LackingError when the file cannot be used."""
 
     def __init__(self, path: Path) -> None:
+        self._path, self._strangers = path, 0  # boots of strangers since they were counted
         self._engine = create_engine(
             f"sqlite:///{path}",
             connect_args={"check_same_thread": False, "timeout": 5},
@@ -98,24 +99,32 @@ class Store:
         with self._engine.connect() as connection:
             return int(connection.scalar(select(func.max(BOOTS.c.number))) or 0) + 1
 
-    def last_boot(self, mac: str) -> Boot | None:
-        newest = select(BOOTS).where(BOOTS.c.mac == mac).order_by(BOOTS.c.number.desc()).limit(1)
+    def last_boots(self) -> dict[str, int]:
+        """The number of the last boot of every machine."""
+        newest = select(BOOTS.c.mac, func.max(BOOTS.c.number)).group_by(BOOTS.c.mac)
         with self._engine.connect() as connection:
-            row = connection.execute(newest).first()
-        return from_row(dict(row._mapping)) if row else None
+            return {row[0]: row[1] for row in connection.execute(newest)}
 
-    def keep_boots(self, rows: Sequence[Mapping[str, Any]], before: float | None) -> None:
+    def boot(self, number: int) -> Boot | None:
+        """By a connection of its own: another thread may just be writing by this one."""
+        return read_boot(self._path, number)
+
+    def keep_boots(self, boots: Sequence[Boot], before: float | None = None) -> None:
         """Write boots, each in the place of one of its number, and forget those that ended
-        `before`; of machines that are not in the site, never more than so many."""
+        `before`; of machines that are not in the site, never many more than so many."""
+        rows = [as_row(boot) for boot in boots]
+        self._strangers += sum(1 for boot in boots if boot.client is None)
         statement = insert(BOOTS)
         changed = {c.name: statement.excluded[c.name] for c in BOOTS.c if not c.primary_key}
         upsert = statement.on_conflict_do_update(index_elements=[BOOTS.c.number], set_=changed)
         with self._engine.begin() as connection:
             if rows:
-                connection.execute(upsert, list(rows))
-            if before is None:
+                connection.execute(upsert, rows)
+            if before is not None:
+                connection.execute(delete(BOOTS).where(BOOTS.c.last < before))
+            if before is None and self._strangers < _MOST_STRANGERS // 4:
                 return
-            connection.execute(delete(BOOTS).where(BOOTS.c.last < before))
+            self._strangers = 0
             strangers = select(BOOTS.c.number).where(BOOTS.c.client.is_(None))
             older = strangers.order_by(BOOTS.c.number.desc()).offset(_MOST_STRANGERS)
             connection.execute(delete(BOOTS).where(BOOTS.c.number.in_(older)))

@@ -185,7 +185,18 @@ def test_history_begins_a_boot_with_the_firmware_and_goes_on_with_the_same_try()
     assert history.current[MAC].number == 7 and history.current[MAC].stage is Stage.RUNNING
     history.happened(100, SEEN)
     assert history.current[MAC].number == 8 and history.current[MAC].stage is Stage.SEEN
-    assert [boot.number for boot in history.changed()] == [7, 8]
+    assert [boot.number for boot in history.changed(100.5)] == [7]  # the other goes on just now
+    assert [boot.number for boot in history.changed(101.0)] == [8]
+    assert history.changed() == []
+
+
+def test_a_system_that_renews_its_lease_for_months() -> None:
+    history = History()
+    for number, event in enumerate([*UP, *[SYSTEM[1]] * 1000]):
+        history.happened(1000.0 * number, event)
+    boot = history.current[MAC]
+    assert len(boot.events) < 60 and boot.stage is Stage.UP and history.changed() == [boot]
+    history.happened(2e6, SYSTEM[1])
     assert history.changed() == []
 
 

@@ -29,9 +29,10 @@ from daskel.core.boot.stages import (
 )
 from daskel.core.boot.telling import as_json, from_json
 
-_MOST_EVENTS = 400  # of one boot; a system that runs for months renews its lease again and again
+_MOST_EVENTS, _MOST_ASKED = 400, 40  # of one boot; and of DHCP among them
 _RECENT = 300  # events of all machines, for those who look
 _MOST_STRANGERS = 500  # machines that are not in the site, whose boots are followed
+_STILL, _LONG = 1.0, 10.0  # seconds
 _SAME_TRY = 60.0  # seconds in which firmware that got nowhere asks again
 SENT, UNDER_WAY, SIZED = "sent", "under way", "size only"  # what became of a fetch
 _BEGINNINGS = (Stage.SEEN, Stage.REFUSED, Stage.LOBBY)
@@ -53,6 +54,7 @@ class Boot:
     events: list[tuple[float, Event]] = field(default_factory=list)
     stage: Stage = Stage.SEEN
     stages: list[tuple[Stage, float]] = field(default_factory=list)
+    asked: int = 0  # DHCP messages among the events
 
     @property
     def name(self) -> str:
@@ -62,15 +64,23 @@ class Boot:
     def last(self) -> float:
         return self.events[-1][0] if self.events else self.began
 
-    def add(self, now: float, event: Event) -> None:
+    def add(self, now: float, event: Event) -> bool:
+        """False for what tells nothing more: one more of many that are alike."""
         before = self.stages[-1][0] if self.stages else None
         stage = stage_after(before, event)
         if stage is not None and stage is not before:
             self.stage = stage
             self.stages.append((stage, now))
-        elif len(self.events) >= _MOST_EVENTS and not isinstance(event, Up):
-            return
+        elif self._full(event):
+            return False
         self.events.append((now, event))
+        self.asked += isinstance(event, (Seen, Addressed))
+        return True
+
+    def _full(self, event: Event) -> bool:
+        if isinstance(event, (Seen, Addressed)):  # it renews its lease again and again
+            return self.asked >= _MOST_ASKED
+        return len(self.events) >= _MOST_EVENTS and not isinstance(event, Up)
 
     def of(self, *kinds: type[Event]) -> Iterator[tuple[float, Any]]:
         return ((at, event) for at, event in self.events if isinstance(event, kinds))
@@ -213,7 +223,7 @@ class History:
         self.current: dict[str, Boot] = {}  # by MAC address
         self._next = first
         self.recent: deque[tuple[float, Event]] = deque(maxlen=_RECENT)
-        self._changed: dict[int, Boot] = {}
+        self._changed: dict[int, tuple[Boot, float]] = {}  # with when it was kept no longer
         self._strangers: dict[str, None] = {}  # those that are not in the site, oldest first
 
     def happened(self, now: float, event: Event) -> Boot | None:
@@ -226,18 +236,24 @@ class History:
         if boot is None or self._begins(boot, now, event):
             boot = self._begin(mac, event.who.name, now)
         boot.client = event.who.name or boot.client
-        boot.add(now, event)
-        self._changed[boot.number] = boot
+        if boot.add(now, event) and boot.number not in self._changed:
+            self._changed[boot.number] = boot, now
         return boot
 
     def go_on(self, boot: Boot) -> None:
         """A boot from before this server's start."""
         self.current[boot.mac] = boot
 
-    def changed(self) -> list[Boot]:
-        """Boots to which something happened since this was last asked."""
-        changed, self._changed = list(self._changed.values()), {}
-        return changed
+    def changed(self, now: float = float("inf")) -> list[Boot]:
+        """Copies of boots to which something happened since this was last asked: those to which
+        nothing happens just now, and those that have waited for long."""
+        found = [
+            boot for boot, since in self._changed.values()
+            if now - boot.last >= _STILL or now - since >= _LONG
+        ]  # fmt: skip
+        for boot in found:
+            del self._changed[boot.number]
+        return [replace(boot, events=list(boot.events)) for boot in found]
 
     def _begins(self, boot: Boot, now: float, event: Event) -> bool:
         """Firmware's DISCOVER begins a boot, unless it repeats one that got no further."""
