@@ -19,7 +19,7 @@ from daskel.core.boot.answer import Answers
 from daskel.core.boot.bandwidth import Bandwidth
 from daskel.core.boot.datagrams import Datagrams
 from daskel.core.boot.files import Files
-from daskel.core.boot.history import History
+from daskel.core.boot.history import Boot, History
 from daskel.core.boot.identity import Who, by_address, by_mac
 from daskel.core.boot.once import Assignments
 from daskel.core.boot.segments import of_peer
@@ -34,7 +34,7 @@ from daskel.system.uploads import UploadsFolder
 
 _log = logging.getLogger(__name__)
 _LOBBY_PAUSE = 2.0  # seconds
-_TOGETHER = 10  # boots written with one transaction
+_TOGETHER, _BETWEEN = 10, 0.05  # boots written with one transaction; seconds between two
 _SWEEP_PAUSE = 3600.0  # seconds between two looks for boots that are too old
 _MALFORMED_PAUSE = 10.0  # seconds between two log lines about malformed messages of one service
 
@@ -150,21 +150,24 @@ class Shared:
                     _log.exception("the lobby could not be kept")
 
     async def keep_boots(self) -> None:
-        """Writes what happened every two seconds, a few boots at a time, so that leases need not
-        wait for them, and forgets what is older than the site says."""
-        loop, swept = asyncio.get_running_loop(), float("-inf")
+        """Writes what happened every two seconds, a few boots at a time and with a pause between,
+        so that leases need not wait for them; forgets what is older than the site says."""
+        swept = float("-inf")
         while True:
             await asyncio.sleep(_LOBBY_PAUSE)
-            boots, before = self.history.changed(time.time()), None
+            while boots := self.history.changed(time.time(), _TOGETHER):
+                await self._write_boots(boots, None)
+                await asyncio.sleep(_BETWEEN)
             if time.monotonic() - swept > _SWEEP_PAUSE:
-                swept, before = time.monotonic(), time.time() - self.site.settings.keep_boots
-            parts = [boots[n : n + _TOGETHER] for n in range(0, len(boots), _TOGETHER)]
-            for part in parts or ([[]] if before is not None else []):
-                try:
-                    await loop.run_in_executor(self._writer, self._store.keep_boots, part, before)
-                except Exception:  # a full disk must not end the services
-                    _log.exception("boots could not be kept")
-                before = None
+                swept = time.monotonic()
+                await self._write_boots([], time.time() - self.site.settings.keep_boots)
+
+    async def _write_boots(self, boots: Sequence[Boot], before: float | None) -> None:
+        loop, keep = asyncio.get_running_loop(), self._store.keep_boots
+        try:  # what has begun is written, also when the server ends meanwhile
+            await asyncio.shield(loop.run_in_executor(self._writer, keep, boots, before))
+        except Exception:  # a full disk must not end the services
+            _log.exception("boots could not be kept")
 
     async def keep(self, leases: Sequence[Lease]) -> None:
         """Returns when the leases are on disk; other services go on meanwhile."""

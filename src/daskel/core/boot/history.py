@@ -9,6 +9,7 @@ from collections import deque
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address
+from itertools import islice
 from typing import Any
 
 from daskel.core.boot.files import Loaded
@@ -244,13 +245,14 @@ class History:
         """A boot from before this server's start."""
         self.current[boot.mac] = boot
 
-    def changed(self, now: float = float("inf")) -> list[Boot]:
+    def changed(self, now: float = float("inf"), most: int = 1_000_000) -> list[Boot]:
         """Copies of boots to which something happened since this was last asked: those to which
         nothing happens just now, and those that have waited for long."""
-        found = [
+        waiting = (
             boot for boot, since in self._changed.values()
             if now - boot.last >= _STILL or now - since >= _LONG
-        ]  # fmt: skip
+        )  # fmt: skip
+        found = list(islice(waiting, most))
         for boot in found:
             del self._changed[boot.number]
         return [replace(boot, events=list(boot.events)) for boot in found]
