@@ -50,7 +50,7 @@ def test_all_clients_come_up_and_nothing_of_the_site_changes(demo_folder: Path) 
     [
         ("tide-01", "uefi", "root", ""),
         ("tide-01", "uefi-http", "root", ""),
-        ("tide-01", "uefi-x86", "local disk", ""),
+        ("tide-01", "uefi-x86", "local disk", "no boot file"),
         ("lib-01", "uefi", "root", ""),
         ("lib-01", "uefi-http", "root", ""),
         ("buoy-1", "board", "root", ""),

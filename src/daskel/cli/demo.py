@@ -14,7 +14,7 @@ from pathlib import Path
 from daskel.cli.explain import explain_client, show
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.practice import free_base, running
-from daskel.cli.rehearse import Result, boot_all, show_problems, table_of
+from daskel.cli.rehearse import Rehearsed, boot_all, show_problems, table_of
 from daskel.cli.site import json_argument
 from daskel.core.boot.wire import Ports, Wire
 from daskel.core.site.layers import effective
@@ -126,7 +126,7 @@ def _source(file: SiteFile, root: Path, got: Got) -> Path | None:
 
 def _report(output: Output, file: SiteFile, boots: list[Boot], seconds: float, kept: bool) -> None:
     assert file.site
-    results = [Result(one, _loadout(file.site, one.name), one.problem) for one in boots]
+    results = [Rehearsed(one, _loadout(file.site, one.name), one.problem) for one in boots]
     output.console.print(table_of(results))
     show_problems(results, output)
     up = sum(1 for result in boots if not result.problem and result.stage == "root")

@@ -25,6 +25,7 @@ from daskel.cli.rooted import few
 from daskel.cli.site import json_argument, open_site, site_argument
 from daskel.core.boot.diagnosis import Case, Cause, diagnose
 from daskel.core.boot.files import client_paths
+from daskel.core.boot.outcome import Result
 from daskel.core.boot.stages import Seen
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.layers import effective
@@ -256,7 +257,7 @@ def boot_all(jobs: Sequence[Job], output: Output) -> list[Boot]:
 
 
 @dataclass(frozen=True)
-class Result:
+class Rehearsed:
     """One client's rehearsal: as it saw it, and as the server's events explain it."""
 
     boot: Boot
@@ -269,7 +270,9 @@ class Result:
         return not self.problem
 
 
-def judged(practice: Practice, file: SiteFile, boots: Sequence[Boot], since: float) -> list[Result]:
+def judged(
+    practice: Practice, file: SiteFile, boots: Sequence[Boot], since: float
+) -> list[Rehearsed]:
     """Each boot with the first thing that is wrong."""
     assert file.site
     site, _ = practice.of(file.site)
@@ -280,9 +283,13 @@ def judged(practice: Practice, file: SiteFile, boots: Sequence[Boot], since: flo
         found = effective(site, boot.name)
         problem = boot.problem or differs(file, boot, disk)
         cause = None
-        if problem and boot.mac in newest:
-            cause = next(iter(diagnose(Case(newest[boot.mac], float("inf")))), None)
-        results.append(Result(boot, found.boot.value if found.boot else "", problem, cause))
+        if boot.mac in newest:
+            case = Case(newest[boot.mac], float("inf"))
+            cause = next(iter(diagnose(case)), None)
+            if boot.stage == "local disk" and case.result == Result.REFUSED:
+                problem = "it is given no boot file"
+        cause = cause if problem else None
+        results.append(Rehearsed(boot, found.boot.value if found.boot else "", problem, cause))
     return results
 
 
@@ -318,7 +325,7 @@ def _digest(path: Path) -> str:
     return digest.hexdigest()
 
 
-def _show(results: Sequence[Result], output: Output) -> None:
+def _show(results: Sequence[Rehearsed], output: Output) -> None:
     if output.as_json:
         good = all(result.good for result in results)
         output.json({"good": good, "clients": [result_json(result) for result in results]})
@@ -329,7 +336,7 @@ def _show(results: Sequence[Result], output: Output) -> None:
     output.print(f"\n{count} of {len(results)} clients would come up.")
 
 
-def table_of(results: Sequence[Result]) -> Table:
+def table_of(results: Sequence[Rehearsed]) -> Table:
     """A row for each client."""
     table = Table(box=None, header_style="bold", pad_edge=False)
     for title in ("client", "firmware", "address", "loadout"):
@@ -342,7 +349,7 @@ def table_of(results: Sequence[Result]) -> Table:
     return table
 
 
-def _cells(result: Result) -> list[str | Text]:
+def _cells(result: Rehearsed) -> list[str | Text]:
     boot = result.boot
     from_root = sum(1 for got in boot.files if got.what == "root")
     stage = Text(boot.stage, style="green" if result.good else "red")
@@ -354,9 +361,9 @@ def _cells(result: Result) -> list[str | Text]:
     ]  # fmt: skip
 
 
-def show_problems(results: Sequence[Result], output: Output) -> None:
+def show_problems(results: Sequence[Rehearsed], output: Output) -> None:
     """What is wrong, each once, with those that it stops."""
-    alike: dict[tuple[str, str], list[Result]] = {}
+    alike: dict[tuple[str, str], list[Rehearsed]] = {}
     for result in (r for r in results if not r.good):
         key = result.problem.replace(result.boot.name, "NAME").replace(result.boot.mac, "MAC")
         remedy = result.cause.remedy if result.cause else ""
@@ -376,7 +383,7 @@ def show_problems(results: Sequence[Result], output: Output) -> None:
         output.print(f"\n{few(names_of_it, _NAMES)}: {note}")
 
 
-def result_json(result: Result) -> dict[str, object]:
+def result_json(result: Rehearsed) -> dict[str, object]:
     boot = result.boot
     return {
         "client": boot.name, "mac": boot.mac, "firmware": boot.firmware,

@@ -13,7 +13,7 @@ from rich.table import Table
 from daskel.cli.boots import with_results
 from daskel.cli.output import ExitCode, Output, counted
 from daskel.cli.practice import Practice, begin, free_base, serving
-from daskel.cli.rehearse import Result, folder_of, jobs_of, judged, result_json, show_problems
+from daskel.cli.rehearse import Rehearsed, folder_of, jobs_of, judged, result_json, show_problems
 from daskel.core.values import show_duration, show_size
 from daskel.rehearse.storm import Job, Outcome, by_stage, spread, storm
 from daskel.store.reading import read_boots
@@ -69,7 +69,7 @@ def _plot(args: argparse.Namespace, practice: Practice, since: float, outcome: O
 
 
 def _show(
-    args: argparse.Namespace, results: Sequence[Result], outcome: Outcome, output: Output
+    args: argparse.Namespace, results: Sequence[Rehearsed], outcome: Outcome, output: Output
 ) -> None:
     boots = outcome.boots
     times = {stage: spread(seconds) for stage, seconds in by_stage(boots).items()}
