@@ -377,7 +377,7 @@ def show_problems(results: Sequence[Rehearsed], output: Output) -> None:
             output.print(f"      {cause.cause}: {cause.problem}")
             output.print(Text(f"      {remedy}", style="green"))
     noted: dict[str, list[str]] = {}
-    for boot in (result.boot for result in results if result.boot.note):
+    for boot in (result.boot for result in results if result.good and result.boot.note):
         noted.setdefault(boot.note, []).append(boot.name)
     for note, names_of_it in noted.items():
         output.print(f"\n{few(names_of_it, _NAMES)}: {note}")
