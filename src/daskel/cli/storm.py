@@ -18,7 +18,6 @@ from daskel.core.values import show_duration, show_size
 from daskel.rehearse.storm import Job, Outcome, by_stage, spread, storm
 from daskel.store.reading import read_boots
 from daskel.system.lacking import LackingError
-from daskel.system.processes import Look
 from daskel.system.sitefile import SiteFile
 
 
@@ -49,11 +48,7 @@ def _boot(practice: Practice, jobs: Sequence[Job], within: float, output: Output
                 progress.advance(task)
 
         with serving(practice, heard=heard) as server:
-            look = Look(server)
-            boots = storm(jobs, within)
-            busy = look.since()
-    longest = max((boot.seconds for boot in boots), default=0.0)
-    return Outcome(boots, longest + within, busy)
+            return storm(jobs, within, server)
 
 
 def _plot(args: argparse.Namespace, practice: Practice, since: float, outcome: Outcome) -> None:

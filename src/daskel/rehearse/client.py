@@ -61,10 +61,6 @@ class Boot:
     problem: str = ""
     note: str = ""  # why it is simulated no further, where that is no problem
 
-    @property
-    def came_up(self) -> bool:
-        return not self.problem
-
 
 @dataclass(frozen=True, slots=True)
 class Board:

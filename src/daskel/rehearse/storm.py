@@ -17,7 +17,7 @@ from daskel.rehearse.client import Board, Boot, Read, boot
 from daskel.rehearse.fetch import DIRECT, Way
 from daskel.rehearse.firmware import FACES
 from daskel.rehearse.programs import needed_files
-from daskel.system.processes import Busy
+from daskel.system.processes import Busy, Look
 
 _BUSY, _WAITS_FOR_DISK = 0.85, 0.3  # of the time
 _LINE = 112e6  # bytes a second that a line of 1 Gbit/s carries of files
@@ -100,18 +100,25 @@ def spread(times: Sequence[float]) -> tuple[float, float, float]:
     return median(times), quantiles(times, n=20)[-1], max(times)
 
 
-def storm(jobs: Sequence[Job], within: float) -> list[Boot]:
-    """Begin them evenly spread over so many seconds; the results, in the same order."""
+def storm(jobs: Sequence[Job], within: float, server: int) -> Outcome:
+    """Begin them evenly spread over so many seconds, once all processes are there; `server` is the
+    number of the server's process."""
     processes = min(os.cpu_count() or 1, len(jobs))
-    start = time.time() + 1.0
-    timed = [(job, start + within * i / max(len(jobs) - 1, 1)) for i, job in enumerate(jobs)]
-    shares = [timed[n::processes] for n in range(processes)]
     spawned = multiprocessing.get_context("spawn")  # threads and forks do not go together
     found: dict[str, Boot] = {}
     with ProcessPoolExecutor(processes, mp_context=spawned) as pool:
-        for boots in pool.map(_share, shares):
+        list(pool.map(_get_ready, range(processes)))
+        look, start = Look(server), time.time()
+        timed = [(job, start + within * i / max(len(jobs) - 1, 1)) for i, job in enumerate(jobs)]
+        for boots in pool.map(_share, [timed[n::processes] for n in range(processes)]):
             found |= {one.name: one for one in boots}
-    return [found[job.name] for job in jobs]
+        seconds, busy = time.time() - start, look.since()
+    return Outcome([found[job.name] for job in jobs], seconds, busy)
+
+
+def _get_ready(_: int) -> None:
+    """Long enough for each process to take one of these."""
+    time.sleep(0.5)
 
 
 def _share(timed: Sequence[tuple[Job, float]]) -> list[Boot]:

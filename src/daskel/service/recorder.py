@@ -84,15 +84,15 @@ def main() -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the server ends us
     folder, site = Path(sys.argv[1]), load(Path(sys.argv[2])).site
     waiting = selectors.DefaultSelector()
-    for interface in sys.argv[3:]:
-        waiting.register(_listen(interface), selectors.EVENT_READ)
-    waiting.register(sys.stdin.fileno(), selectors.EVENT_READ)
-    privileges.keep_only((privileges.DAC_OVERRIDE,))  # to write where it was told
-    os.write(1, b"ready\n")
     try:
+        for interface in sys.argv[3:]:
+            waiting.register(_listen(interface), selectors.EVENT_READ)
+        waiting.register(sys.stdin.fileno(), selectors.EVENT_READ)
+        privileges.keep_only((privileges.DAC_OVERRIDE,))  # to write where it was told
+        os.write(1, b"ready\n")
         _record(waiting, Files(folder, dict(site.by_mac) if site else {}))
-    except OSError as error:  # a full disk; the server goes on
-        sys.exit(f"daskel: packets are not recorded any more ({error.strerror}: {folder})")
+    except OSError as error:  # no permission, a full disk; the server goes on
+        sys.exit(f"daskel: packets are not recorded ({error.strerror}: {folder})")
 
 
 def _listen(interface: str) -> socket.socket:
