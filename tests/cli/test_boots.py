@@ -167,7 +167,7 @@ def test_status(room: Room) -> None:
         (["boots", "show", "99"], 1, "no boot of 99"),
         (["diagnose"], 2, "which client?"),
         (["diagnose", "tide"], 2, "is a group"),
-        (["diagnose", "--capture", "daskel.toml"], 2, "cannot be read"),
+        (["diagnose", "--capture", "daskel.toml"], 2, "is no capture"),
         (["diagnose", "--capture", "nothing.pcap"], 3, "No such file"),
         (["watch", "tide-1"], 2, "no client"),
     ],

@@ -155,6 +155,7 @@ def test_a_storm_of_three_hundred(tmp_path: Path) -> None:
         (["tide", "--plot", "x.txt"], 2, "is no picture"),
         (["tide", "--within", "5s"], 2, "go with --storm"),
         (["tide", "--machine"], 2, "one client"),
+        (["tide", "--keep", "daskel.toml"], 3, "cannot be made"),
         (["tide", "--storm", "0"], 2, "from 1 to 5000"),
         (["lib-01", "--firmware", "board"], 2, "reads text files"),
         (["tide-01", "--machine", "--firmware", "board"], 2, "cannot be a virtual machine"),

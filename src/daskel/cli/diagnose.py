@@ -95,12 +95,12 @@ def _captured(args: argparse.Namespace, output: Output) -> ExitCode:
     try:
         for when, frame in read_frames(args.capture):
             capture.feed(when, frame)
-    except ValueError as error:
-        output.error(f"{args.capture} cannot be read: {error}",
+    except ValueError:
+        output.error(f"{args.capture} is no capture that can be read",
                      "give a capture in the format pcap or pcapng")  # fmt: skip
         return ExitCode.WRONG_USE
     except OSError as error:
-        raise LackingError(f"cannot read {args.capture} ({error.strerror})", "name another"
+        raise LackingError(f"cannot read {args.capture} ({error.strerror})", "name a capture"
                            ) from None  # fmt: skip
     boots = capture.finish(when)
     if args.client is not None:

@@ -69,8 +69,12 @@ class Practice:
 
 
 def begin(practice: Practice, file: SiteFile) -> None:
-    """Make its folder, with the leases and assignments as they are now."""
-    practice.folder.mkdir(parents=True, exist_ok=True)
+    """Make its folder, with the leases and assignments as they are now. Raises LackingError."""
+    try:
+        practice.folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        problem = f"the folder {practice.folder} cannot be made ({error.strerror})"
+        raise LackingError(problem, "name another with --keep") from None
     copy_state(file.state, practice.state)
 
 

@@ -151,7 +151,6 @@ def folder_of(keep: Path | None) -> Iterator[Path]:
         with tempfile.TemporaryDirectory(prefix="daskel-rehearse-") as made:
             yield Path(made)
     else:
-        keep.mkdir(parents=True, exist_ok=True)
         yield keep.absolute()
 
 

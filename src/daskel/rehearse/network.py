@@ -90,5 +90,5 @@ class Network:
 def _run(command: Sequence[str]) -> str:
     done = subprocess.run(command, capture_output=True, text=True, check=False)
     if done.returncode:
-        raise LackingError(f"{' '.join(command)}: {done.stderr.strip()}", "see ip(8)")
+        raise LackingError(f"{' '.join(command)}: {done.stderr.strip()}", "run as root; see ip(8)")
     return done.stdout
