@@ -4,6 +4,7 @@ into a folder of its own. `python -m daskel.cli.practice JSON` is that server.""
 from __future__ import annotations
 
 import json
+import os
 import signal
 import socket
 import subprocess
@@ -24,6 +25,7 @@ from daskel.system.lacking import LackingError
 from daskel.system.sitefile import SiteFile, load_checked
 
 _START_WAIT = 60.0  # seconds for the server to be ready: another program may hold the disk
+_BASES = 40
 _TOLD_OF_FAILURE = 2000  # characters of the log
 
 
@@ -141,7 +143,8 @@ def _why(process: subprocess.Popen[str], log: Path, errors: Path) -> str:
 
 def free_base() -> int:
     """A number to add to the standard ports so that none of them is taken."""
-    for base in range(20000, 60000, 1000):
+    for step in range(_BASES):  # others that practise just now begin elsewhere
+        base = 20000 + (os.getpid() + step) % _BASES * 1000
         if all(_free(kind, port) for kind, port in _needed(Ports.from_base(base))):
             return base
     raise LackingError("no free ports on loopback from 20000 on", "end what holds them")
