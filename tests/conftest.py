@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from importlib.resources import files
 from ipaddress import IPv4Address
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import pytest
 from hypothesis import settings
@@ -27,6 +27,7 @@ from daskel.demo.data import lay_out
 settings.register_profile("daskel", deadline=None, max_examples=100)
 settings.load_profile("daskel")
 
+PATIENCE = 900.0  # seconds: machines that others use too are slow at times
 DEMO = files("daskel.demo").joinpath("daskel.toml").read_text()
 SERVER = IPv4Address("10.61.8.1")
 
@@ -53,8 +54,20 @@ def daskel(*words: str | Path, cwd: Path | None = None) -> subprocess.CompletedP
     """Run the installed program."""
     command = [str(Path(sys.executable).with_name("daskel")), *map(str, words)]
     return subprocess.run(
-        command, cwd=cwd, capture_output=True, text=True, timeout=120, check=False
+        command, cwd=cwd, capture_output=True, text=True, timeout=PATIENCE, check=False
     )
+
+
+Found = TypeVar("Found")
+
+
+def until(true: Callable[[], Found], what: object = "", pause: float = 0.1) -> Found:
+    """What is found when there is something; else a failure that says `what`, or what it returns."""
+    end = time.monotonic() + PATIENCE
+    while not (found := true()):
+        assert time.monotonic() < end, what() if callable(what) else what
+        time.sleep(pause)
+    return found
 
 
 @dataclass
@@ -71,20 +84,19 @@ class Serving:
         found = [json.loads(line) for line in whole.splitlines()]
         return [event for event in found if name in (None, event["event"])]
 
-    def wait_for(self, name: str, seconds: float = 60, **fields: object) -> dict[str, Any]:
+    def wait_for(self, name: str, **fields: object) -> dict[str, Any]:
         """The last event of that name with those fields."""
-        until = time.monotonic() + seconds
-        while time.monotonic() < until:
-            found = self.events(name)
-            if found := [event for event in found if fields.items() <= event.items()]:
-                return found[-1]
-            assert self.process.poll() is None, self.log.read_text()
-            time.sleep(0.02)
-        raise AssertionError(f"no event {name}: {self.log.read_text()}")
+
+        def found() -> list[dict[str, Any]]:
+            there = [event for event in self.events(name) if fields.items() <= event.items()]
+            assert there or self.process.poll() is None, self.log.read_text()
+            return there
+
+        return until(found, lambda: f"no event {name}: {self.log.read_text()}", 0.02)[-1]
 
     def stop(self, number: int = signal.SIGTERM) -> int:
         self.process.send_signal(number)
-        return self.process.wait(60)
+        return self.process.wait(PATIENCE)
 
     def address(self, server: str = "10.61.8.1") -> str:
         return self.wire.outside(IPv4Address(server))

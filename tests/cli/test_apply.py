@@ -18,7 +18,7 @@ from daskel.core.tftp.packet import Ack, Opcode, Request
 from daskel.rehearse.client import boot
 from daskel.rehearse.fetch import Way
 from daskel.rehearse.firmware import Face
-from tests.conftest import DEMO, Serve, daskel, site_from
+from tests.conftest import DEMO, PATIENCE, Serve, daskel, site_from
 
 
 def test_what_changes_for_whom() -> None:
@@ -76,7 +76,7 @@ def test_apply_and_status(serve: Serve, demo_folder: Path) -> None:
     asked = daskel("apply", cwd=demo_folder)  # nobody there to agree
     assert "Nothing was changed." in asked.stdout and status()["clients"] == 22
     under_way = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
-    under_way.settimeout(30)
+    under_way.settimeout(PATIENCE)
     target = (serving.address(), serving.wire.ports.tftp)
     under_way.sendto(Request(Opcode.READ, b"notebook/vmlinuz", "octet").serialise(), target)
     _, peer = under_way.recvfrom(2048)

@@ -7,7 +7,6 @@ import io
 import json
 import subprocess
 import sys
-import time
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 from pathlib import Path
@@ -19,7 +18,7 @@ from daskel.demo.data import lay_out
 from daskel.rehearse.client import Boot, boot
 from daskel.rehearse.fetch import DIRECT, Way
 from daskel.rehearse.firmware import FACES
-from tests.conftest import Serve, Serving, daskel
+from tests.conftest import Serve, Serving, daskel, until
 
 SERVER = IPv4Address("10.61.8.1")
 
@@ -30,7 +29,10 @@ class Room:
 
     folder: Path
     serving: Serving
-    watched: list[str]
+
+    @property
+    def watched(self) -> str:
+        return (self.folder / "watched").read_text()
 
     def run(self, *words: str) -> subprocess.CompletedProcess[str]:
         return daskel(*words, cwd=self.folder)
@@ -48,19 +50,21 @@ def room(tmp_path_factory: pytest.TempPathFactory, serve_for_all: Serve) -> Room
     site.write_text(text)
     serving = serve_for_all(folder)
     (folder / "files/rescue/vmlinuz").rename(folder / "files/rescue/vmlinuz-6.1")
-    program = str(Path(sys.executable).with_name("daskel"))
-    watching = subprocess.Popen(
-        [program, "watch", "--plain"], cwd=folder, stdout=subprocess.PIPE, text=True
-    )
-    time.sleep(2)
+    program, seen = str(Path(sys.executable).with_name("daskel")), folder / "watched"
+    with seen.open("w") as lines:
+        watching = subprocess.Popen([program, "watch", "--plain"], cwd=folder, stdout=lines)
+    booted("tide-99", "02:61:08:00:00:63", "bios", serving)
+    until(lambda: "02:61:08:00:00:63" in seen.read_text())
     booted("tide-01", "02:61:08:00:00:01", "bios", serving)
     booted("tide-02", "02:61:08:00:00:02", "bios", serving)
-    booted("tide-99", "02:61:08:00:00:63", "bios", serving)
     way = Way(address=IPv4Address("10.61.9.23"))
     booted("lib-03", "02:61:09:00:00:03", "uefi-http", serving, IPv4Address("10.61.9.1"), way)
-    time.sleep(3)  # boots are written every two seconds
+    found = Room(folder, serving)
+    until(lambda: {"root"} == {b["result"] for b in found.json("boots", "list", "lib-03")})
+    until(lambda: " lib-03 " in found.watched)
     watching.terminate()
-    return Room(folder, serving, watching.communicate()[0].splitlines())
+    watching.wait()
+    return found
 
 
 def booted(
@@ -143,10 +147,11 @@ def test_diagnose(room: Room) -> None:
 
 def test_watch_plain(room: Room) -> None:
     """A line for each change, in words."""
-    lines = [line for line in room.watched if " tide-02 " in line]
-    assert any("menu" in line and "rescue/vmlinuz" in line for line in lines), room.watched
-    assert any(" tide-01 " in line and " root" in line for line in room.watched), room.watched
-    assert any("02:61:08:00:00:63" in line and "lobby" in line for line in room.watched)
+    watched = room.watched.splitlines()
+    lines = [line for line in watched if " tide-02 " in line]
+    assert any("menu" in line and "rescue/vmlinuz" in line for line in lines), watched
+    assert any(" tide-01 " in line and " root" in line for line in watched), watched
+    assert any("02:61:08:00:00:63" in line and "lobby" in line for line in watched)
 
 
 def test_status(room: Room) -> None:

@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from daskel.cli.main import COMMANDS
-from tests.conftest import daskel
+from tests.conftest import PATIENCE, daskel
 
 
 def test_every_command_has_help_with_an_example() -> None:
@@ -28,7 +28,7 @@ def test_completion(demo_folder: Path) -> None:
         told |= {"_ARGCOMPLETE_STDOUT_FILENAME": str(demo_folder / "completed")}
         program = Path(sys.executable).with_name("daskel")
         environment = {**os.environ, **told}
-        subprocess.run([program], cwd=demo_folder, env=environment, check=True, timeout=60)
+        subprocess.run([program], cwd=demo_folder, env=environment, check=True, timeout=PATIENCE)
         return (demo_folder / "completed").read_text().replace("\v", "\n").split()
 
     assert set(COMMANDS) <= set(complete("daskel "))

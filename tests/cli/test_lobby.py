@@ -15,7 +15,7 @@ from daskel.core.dhcp.pxe import Firmware
 from daskel.rehearse.fetch import get_address, tftp_get
 from daskel.rehearse.firmware import LOADER, Face, discover
 from tests.cli.test_editing import site_of
-from tests.conftest import SERVER, Serve, Serving, daskel
+from tests.conftest import SERVER, Serve, Serving, daskel, until
 
 MACS = [f"02:61:ff:00:00:{number:02x}" for number in (1, 2, 3)]
 
@@ -29,10 +29,7 @@ def waiting(serve: Serve, demo_folder: Path) -> Serving:
     for number, mac in enumerate(MACS):
         get_address(serving.wire, SERVER, Face.of(Firmware.BIOS), mac, number + 1)
         time.sleep(0.01)
-    until = time.monotonic() + 60
-    while len(listed(demo_folder)) < 3:
-        assert time.monotonic() < until
-        time.sleep(0.3)
+    until(lambda: len(listed(demo_folder)) == 3)
     return serving
 
 
@@ -89,10 +86,7 @@ def test_refused_and_forgotten(waiting: Serving) -> None:
     assert done.returncode == 0 and "The running server has it." in done.stdout
     assert site_of(folder)["segment"]["tideroom"]["refuse"] == [MACS[1]]
     assert daskel("lobby", "forget", MACS[2], cwd=folder).returncode == 0
-    until = time.monotonic() + 30
-    while [s["mac"] for s in listed(folder)] != [MACS[0]]:
-        assert time.monotonic() < until
-        time.sleep(0.3)
+    until(lambda: [s["mac"] for s in listed(folder)] == [MACS[0]])
     asked = serialise(discover(Face.of(Firmware.BIOS), MACS[1], 9))[0]
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
         sock.sendto(asked, (waiting.address(), waiting.wire.ports.dhcp))

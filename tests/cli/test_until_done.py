@@ -10,7 +10,7 @@ import pytest
 
 from daskel.rehearse.fetch import get_address, tftp_get
 from daskel.rehearse.firmware import LOADER, SYSTEM
-from tests.conftest import SERVER, Serve, Serving, daskel
+from tests.conftest import PATIENCE, SERVER, Serve, Serving, daskel
 
 MACS = {"tide-01": "02:61:08:00:00:01", "tide-02": "02:61:08:00:00:02"}
 
@@ -34,7 +34,7 @@ def test_it_ends_when_all_have_everything(batch: Serving) -> None:
     boots(batch, "tide-02", whole=False)
     assert batch.process.poll() is None
     boots(batch, "tide-02")
-    assert batch.process.wait(30) == 0
+    assert batch.process.wait(PATIENCE) == 0
     assert batch.events("ended")[-1]["text"] == "2 of 2 have fetched everything"
 
 
@@ -50,7 +50,7 @@ def test_a_batch_follows_the_site(batch: Serving) -> None:
     daskel("client", "remove", "tide-02", cwd=batch.folder)
     applied = daskel("apply", "--yes", cwd=batch.folder)
     assert applied.returncode == 0, applied
-    assert batch.process.wait(30) == 0
+    assert batch.process.wait(PATIENCE) == 0
     assert batch.events("ended")[-1]["text"] == "1 of 1 have fetched everything"
 
 
@@ -61,7 +61,9 @@ def test_it_ends_when_nothing_moves_any_more(demo_folder: Path) -> None:
     )
     words = ["serve", "--until-done", "tide-01", "--loopback", "41000"]
     command = [sys.executable, "-c", program, *words]
-    done = subprocess.run(command, cwd=demo_folder, capture_output=True, text=True, timeout=60)
+    done = subprocess.run(
+        command, cwd=demo_folder, capture_output=True, text=True, timeout=PATIENCE
+    )
     assert "0 of 1 have fetched everything; not tide-01" in done.stdout
     assert done.returncode == 1
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import subprocess
 from pathlib import Path
 
-from tests.conftest import Serve, daskel
+from tests.conftest import PATIENCE, Serve, daskel
 
 MAKE = (
     "openssl req -x509 -newkey rsa:2048 -nodes -days 2 -subj /CN=boot.skerry.example "
@@ -29,7 +29,7 @@ def test_files_over_https(serve: Serve, demo_folder: Path) -> None:
 
     def curl(*words: str) -> bytes:
         command = ["curl", "-s", "--cacert", str(demo_folder / "certificate.pem"), *words]
-        return subprocess.run(command, check=True, capture_output=True, timeout=60).stdout
+        return subprocess.run(command, check=True, capture_output=True, timeout=PATIENCE).stdout
 
     assert curl(f"{url}/large") == large
     assert curl("-r", "1000-1999", f"{url}/large") == large[1000:2000]

@@ -16,7 +16,7 @@ import pytest
 from daskel.core.dhcp.pxe import Firmware
 from daskel.rehearse.fetch import get_address
 from daskel.rehearse.firmware import SYSTEM, Face
-from tests.conftest import SERVER, Serve, Serving, daskel
+from tests.conftest import SERVER, Serve, Serving, daskel, until
 from tests.service.test_slates import lay_out
 
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
@@ -55,10 +55,7 @@ class Lab:
         return {path.strip('"'): {who.split(",")[0] for who in rest} for path, *rest in lines}
 
     def until(self, found: Callable[[], object]) -> None:
-        end = time.monotonic() + 30
-        while not found():
-            assert time.monotonic() < end, (self.exports, self.folder)
-            time.sleep(0.05)
+        until(found, lambda: (self.exports, self.folder))
 
 
 @pytest.fixture

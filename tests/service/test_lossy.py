@@ -15,7 +15,7 @@ from pathlib import Path
 import pytest
 
 from daskel.core.tftp.packet import Ack, Data, Error, Opcode, Options, Request, parse
-from tests.conftest import Serve, Serving
+from tests.conftest import PATIENCE, Serve, Serving
 
 Address = tuple[str, int]
 
@@ -181,5 +181,5 @@ def test_real_clients(serving: Serving, content: bytes, command: str, tmp_path: 
         relay.start()
         got = tmp_path / f"got-{bad}"
         words = command.format(got, *relay.address).split()
-        subprocess.run(words, check=True, timeout=120, capture_output=True)
+        subprocess.run(words, check=True, timeout=PATIENCE, capture_output=True)
         assert got.read_bytes() == content

@@ -17,7 +17,7 @@ from daskel.core.reader import MalformedError
 from daskel.demo.data import lay_out
 from daskel.rehearse.client import boot
 from daskel.rehearse.firmware import FACES
-from tests.conftest import Serve, Serving
+from tests.conftest import PATIENCE, Serve, Serving
 
 SERVER, MAC = IPv4Address("10.61.8.1"), "02:61:08:00:00:01"
 
@@ -26,7 +26,7 @@ def request(
     serving: Serving, source: str, method: str, path: str, body: bytes = b""
 ) -> tuple[int, str]:
     target = (serving.address(), serving.wire.ports.http)
-    connection = http.client.HTTPConnection(*target, timeout=20, source_address=(source, 0))
+    connection = http.client.HTTPConnection(*target, timeout=PATIENCE, source_address=(source, 0))
     connection.request(method, path, body)
     answer = connection.getresponse()
     return answer.status, answer.read().decode()
@@ -41,13 +41,13 @@ def test_metrics_and_readiness_and_levels(tmp_path: Path, serve: Serve) -> None:
     site.write_text(text)
     manager = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)
     manager.bind(str(tmp_path / "notify"))
-    manager.settimeout(20)
+    manager.settimeout(PATIENCE)
     serving = serve(tmp_path, "env", f"NOTIFY_SOCKET={tmp_path}/notify", more=["--level", "debug"])
     assert manager.recv(500) == b"READY=1\nSTATUS=22 clients"
 
     result = boot(serving.wire, SERVER, "tide-01", MAC, FACES["bios"], lambda _: None)
     assert not result.problem
-    connection = http.client.HTTPConnection("127.0.0.1", port, timeout=20)
+    connection = http.client.HTTPConnection("127.0.0.1", port, timeout=PATIENCE)
     connection.request("GET", "/metrics")
     families = text_string_to_metric_families(connection.getresponse().read().decode())
     values = {(s.name, *s.labels.values()): s.value for f in families for s in f.samples}
@@ -115,7 +115,7 @@ def test_the_script_tells_with_what_there_is(tmp_path: Path, tool: str) -> None:
     with socket.socket() as listening:
         listening.bind(("127.0.0.1", 0))
         listening.listen()
-        listening.settimeout(30)
+        listening.settimeout(PATIENCE)
         text = up.script(IPv4Address("127.0.0.1"), listening.getsockname()[1])
         client = subprocess.Popen(["/bin/sh", "-c", text], env={"PATH": str(folder)})
         sock, _ = listening.accept()
@@ -128,7 +128,7 @@ def test_the_script_tells_with_what_there_is(tmp_path: Path, tool: str) -> None:
             body = data.partition(b"\r\n\r\n")[2]
             uptime, kernel, arguments = up.parse(body)
             assert uptime > 0 and kernel and arguments == Path("/proc/cmdline").read_text().strip()
-        assert client.wait(30) == 0
+        assert client.wait(PATIENCE) == 0
 
 
 @pytest.mark.parametrize(

@@ -13,6 +13,7 @@ import pytest
 
 from daskel.core.nfs.rpc import parse_call, success
 from daskel.core.nfs.xdr import pack_u32
+from tests.conftest import PATIENCE
 
 
 class Mapper(threading.Thread):
@@ -57,5 +58,5 @@ def test_it_is_told(demo_folder: Path, base: int, takes: bool) -> None:
         assert any("clients that ask there" in line for line in said) is not takes
         assert any("does not take program" in line for line in said) is not takes
         process.send_signal(signal.SIGTERM)
-        process.wait(60)
+        process.wait(PATIENCE)
     assert mapper.ports == {}

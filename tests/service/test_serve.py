@@ -10,7 +10,6 @@ import socket
 import sqlite3
 import subprocess
 import sys
-import time
 from ipaddress import IPv4Address
 from pathlib import Path
 
@@ -27,7 +26,7 @@ from daskel.core.tftp.packet import parse as parse_tftp
 from daskel.demo.data import lay_out
 from daskel.rehearse.fetch import BootError, NfsRoot, get_address, http_get, tftp_get
 from daskel.rehearse.firmware import LOADER, SYSTEM, Face, discover, request
-from tests.conftest import SERVER, Serve, Serving, daskel
+from tests.conftest import PATIENCE, SERVER, Serve, Serving, daskel, until
 
 TIDE_01, TIDE_10 = "02:61:08:00:00:01", "02:61:08:00:00:0a"
 FIXED = IPv4Address("10.61.8.21")
@@ -62,7 +61,7 @@ def test_files_over_tftp(serving: Serving) -> None:
 
 def tftp_error(serving: Serving, message: bytes) -> tuple[int, str]:
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
-        sock.settimeout(5)
+        sock.settimeout(PATIENCE)
         sock.sendto(message, (serving.address(), serving.wire.ports.tftp))
         packet = parse_tftp(sock.recv(2048))
     assert isinstance(packet, Error), packet
@@ -170,7 +169,7 @@ def test_a_machine_that_begins_anew_leaves_no_connection(serving: Serving) -> No
     def connect(address: str) -> socket.socket:
         source = (serving.wire.outside(IPv4Address(address)), 0)
         target = (serving.address(), serving.wire.ports.http)
-        sock = socket.create_connection(target, 30, source)
+        sock = socket.create_connection(target, PATIENCE, source)
         ask(sock)
         return sock
 
@@ -204,7 +203,7 @@ def test_files_of_ones_own_else_those_of_all(serve: Serve, demo_folder: Path) ->
 def test_a_machine_that_is_reset_begins_anew_at_the_same_port(serving: Serving) -> None:
     first = Request(READ, b"notebook/vmlinuz", "octet", {"blksize": "1000"}).serialise()
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
-        sock.settimeout(5)
+        sock.settimeout(PATIENCE)
         target = (serving.address(), serving.wire.ports.tftp)
 
         def ask(message: bytes) -> tuple[bytes, tuple[str, int]]:
@@ -330,7 +329,7 @@ def test_odd_calls(serving: Serving) -> None:
         (100000, 2, 0, 1),
     ]
     with socket.create_connection(
-        (serving.address(), serving.wire.ports.nfs), 5, (serving.wire.outside(own), 0)
+        (serving.address(), serving.wire.ports.nfs), PATIENCE, (serving.wire.outside(own), 0)
     ) as sock:
         for program, version, procedure, status in cases:
             sock.sendall(mark(serialise_call(5, program, version, procedure, b"")))
@@ -344,7 +343,7 @@ def test_port_mapper(serving: Serving) -> None:
     newer = serialise_call(9, 100000, 4, 3, b"")
     address = (serving.address(), serving.wire.ports.portmap)
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
-        sock.settimeout(5)
+        sock.settimeout(PATIENCE)
         sock.sendto(b"garbage", address)
         sock.sendto(asked, address)
         assert sock.recv(100)[-4:] == pack_u32(serving.wire.ports.nfs)
@@ -380,9 +379,9 @@ def flood(serving: Serving, rounds: int) -> None:
                     data[chance.randrange(len(data))] = chance.randrange(256)
                 sock.sendto(data, (serving.address(), port))
     for _ in range(rounds // 20):
-        with socket.create_connection((serving.address(), ports.http), 5) as stream:
+        with socket.create_connection((serving.address(), ports.http), PATIENCE) as stream:
             stream.sendall(b"GET /%zz\0 " + chance.randbytes(100) + b"\r\n\r\n")
-        with socket.create_connection((serving.address(), ports.nfs), 5) as stream:
+        with socket.create_connection((serving.address(), ports.nfs), PATIENCE) as stream:
             stream.sendall(call[: chance.randrange(len(call))] + chance.randbytes(500))
 
 
@@ -457,15 +456,16 @@ def test_a_lease_is_on_disk_before_its_ack(serving: Serving) -> None:
     with sqlite3.connect(serving.folder / "state.db", isolation_level=None) as other:
         other.execute("begin exclusive")
         with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
-            sock.settimeout(1)
+            sock.settimeout(PATIENCE)
             target = (serving.address(), serving.wire.ports.dhcp)
             sock.sendto(serialise(discover(SYSTEM, TIDE_01, 3))[0], target)
             offer = parse(sock.recv(2048))
             sock.sendto(serialise(request(SYSTEM, offer))[0], target)
+            sock.settimeout(1)
             with pytest.raises(TimeoutError):
                 sock.recv(2048)
             other.execute("rollback")
-            sock.settimeout(6)
+            sock.settimeout(PATIENCE)
             assert parse(sock.recv(2048)).yiaddr == FIXED
 
 
@@ -526,7 +526,4 @@ def test_closing_the_terminal_ends_it(demo_folder: Path) -> None:
     while b"ready" not in said:
         said += os.read(terminal, 4096)
     os.close(terminal)
-    until = time.monotonic() + 20
-    while os.waitpid(pid, os.WNOHANG) == (0, 0):
-        assert time.monotonic() < until, "it goes on without its terminal"
-        time.sleep(0.1)
+    until(lambda: os.waitpid(pid, os.WNOHANG) != (0, 0), "it goes on without its terminal")

@@ -12,7 +12,7 @@ import pytest
 
 from daskel.core.tftp.packet import Error, ErrorCode, Opcode, Request, parse
 from daskel.rehearse.client import get_address
-from tests.conftest import Serve, Serving, daskel
+from tests.conftest import PATIENCE, Serve, Serving, daskel
 from tests.service.test_serve import SERVER, SYSTEM
 
 RULES = """
@@ -47,7 +47,7 @@ def put(serving: Serving, own: str, path: str, data: bytes, *more: str) -> str:
 def refusal(serving: Serving, own: str, path: str) -> ErrorCode:
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
         sock.bind((own, 0))
-        sock.settimeout(20)
+        sock.settimeout(PATIENCE)
         request = Request(Opcode.WRITE, path.encode(), "octet").serialise()
         sock.sendto(request, (serving.address(), serving.wire.ports.tftp))
         answer = parse(sock.recv(1000))
@@ -89,7 +89,7 @@ def test_busybox_delivers(serving: Serving) -> None:
     (serving.folder / "sent").write_bytes(b"registered")
     words = ["busybox", "tftp", "-p", "-l", serving.folder / "sent", "-r", "registration/one"]
     where = [serving.address(), str(serving.wire.ports.tftp)]
-    subprocess.run([*words, *where], check=True, timeout=20, capture_output=True)
+    subprocess.run([*words, *where], check=True, timeout=PATIENCE, capture_output=True)
     assert (serving.folder / "uploads/registration/one").read_bytes() == b"registered"
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import socket
 import subprocess
 import sys
 import time
@@ -10,12 +11,23 @@ from pathlib import Path
 
 from daskel.rehearse import machine
 from daskel.rehearse.network import BRIDGE, Network
+from tests.conftest import PATIENCE, until
 
 SERVER = "10.61.8.1"
 OTHER = Path(__file__).parents[1] / "wire/other.py"
 
 
 class Machine(machine.Machine):
+    def wait_for(self, text: str) -> None:
+        until(lambda: text in self.console or not self.runs, lambda: f"no {text!r}: {self.console}")
+        assert text in self.console, f"switched off before {text!r}: {self.console}"
+
+    def type(self, line: str) -> None:
+        with socket.socket(socket.AF_UNIX) as sock:
+            sock.connect(str(self.serial))
+            sock.sendall(line.encode() + b"\r")
+            time.sleep(0.5)
+
     def said(self, key: str) -> str:
         """What stands behind `GUEST key` on the console."""
         lines = [line.partition(f"GUEST {key} ")[2].strip() for line in self.console.splitlines()]
@@ -55,19 +67,17 @@ class Lab:
     def server_on_this_machine(self, given: str) -> None:
         """The same, where Daskel runs: it holds port 67, and says that a PXE server is here."""
         words = ["server", BRIDGE, SERVER, given, "PXEClient"]
-        self.start(sys.executable, OTHER, *words, log=self.folder / "other.log")
-        time.sleep(1)
+        log = self.folder / "other.log"
+        self.start(sys.executable, OTHER, *words, log=log)
+        until(lambda: b"ready" in log.read_bytes(), log.read_text)
 
     def serve(self, site: Path, *more: str) -> None:
         """`daskel serve` as a user would run it, ready when this returns."""
         program, log = Path(sys.executable).with_name("daskel"), self.server_log
         self._server = self.start(program, "serve", "--site", site, *more, log=log)
-        for _ in range(200):
-            if b" ready " in log.read_bytes():
-                return
-            assert self._server.poll() is None, log.read_text()
-            time.sleep(0.1)
-        raise AssertionError(log.read_text())
+        ends = self._server.poll
+        until(lambda: b" ready " in log.read_bytes() or ends() is not None, log.read_text)
+        assert ends() is None, log.read_text()
 
     def kill_server(self) -> None:
         """As suddenly as it goes."""
@@ -78,7 +88,7 @@ class Lab:
     def stop_server(self) -> None:
         assert self._server
         self._server.terminate()
-        self._server.wait(60)
+        self._server.wait(PATIENCE)
 
     def boot(self, name: str, mac: str, firmware: str, card: str = "virtio-net-pci") -> Machine:
         """Switch on an empty machine."""

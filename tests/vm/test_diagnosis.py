@@ -8,13 +8,13 @@ import os
 import shutil
 import subprocess
 import sys
-import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+from tests.conftest import until
 from tests.vm import guest
 from tests.vm.lab import Lab, Machine
 
@@ -96,7 +96,6 @@ WRONG = {  # client: what was done to it, the cause by the events, and by the ca
     "tide-05": ("its root is none", "mount-refused", "mount-refused"),
     "tide-06": ("its slate is full", "slate-full", "slate-full"),
 }
-PATIENCE = 600.0  # seconds: for six emulated machines on two cores
 PROGRAM = Path(sys.executable).with_name("daskel")
 
 
@@ -156,14 +155,15 @@ def diagnosed(*words: str | Path) -> list[dict[str, Any]]:
 @pytest.mark.parametrize("name", WRONG)
 def test_the_cause_is_named(lab: Lab, name: str) -> None:
     _, by_events, by_capture = WRONG[name]
-    site, until, found = lab.folder / "daskel.toml", time.monotonic() + PATIENCE, []
-    while by_events not in found:
-        causes = diagnosed(name, "--site", site)[0]["findings"]
-        found = [cause["cause"] for cause in causes[:1]]
-        assert time.monotonic() < until, (found, lab.server_log.read_text())
-        time.sleep(2)
+    site = lab.folder / "daskel.toml"
+
+    def found() -> dict[str, Any] | None:
+        causes = diagnosed(name, "--site", site)[0]["findings"][:1]
+        return next((cause for cause in causes if cause["cause"] == by_events), None)
+
+    cause = until(found, lab.server_log.read_text, 2)
     MACHINES[name].process.terminate()  # its firmware may be busy with waiting
-    assert causes[0]["problem"] and causes[0]["remedy"] and causes[0]["evidence"]
+    assert cause and cause["problem"] and cause["remedy"] and cause["evidence"]
 
     (capture,) = (lab.folder / "packets").glob(f"{name}_*.pcap")
     for more in (["--site", site], []):  # also where no site file is

@@ -9,9 +9,10 @@ import sys
 from pathlib import Path
 
 import daskel as package
+from tests.conftest import PATIENCE
 from tests.vm import guest
 from tests.vm.lab import Lab
-from tests.vm.test_slates import PATIENCE, SITE, daskel, pytestmark  # noqa: F401
+from tests.vm.test_slates import SITE, daskel, pytestmark  # noqa: F401
 
 INSIDE = """format = 1
 [site]
@@ -138,11 +139,11 @@ def test_the_operating_systems_nfs_server(tmp_path: Path) -> None:
     try:
         lab.serve(tmp_path / "daskel.toml")
         machine = lab.boot("server", "02:61:08:00:00:01", "bios")
-        machine.wait_for("login:", PATIENCE)
+        machine.wait_for("login:")
         machine.type("root")
-        machine.wait_for(":~#", PATIENCE)
+        machine.wait_for(":~#")
         machine.type("/root/kernel; poweroff")
-        machine.wait_for("GUEST done", PATIENCE)
+        machine.wait_for("GUEST done")
         said = machine.console
         for what in (
             "mounted 1",

@@ -13,6 +13,7 @@ from typing import Any
 import pytest
 
 from daskel.demo.data import lay_out
+from tests.conftest import PATIENCE
 from tests.vm import guest
 
 CI = "CI" in os.environ  # there a missing program is a failure
@@ -25,7 +26,7 @@ pytestmark = [
 ]
 PROGRAM = Path(sys.executable).with_name("daskel")
 HELLO = (
-    "#!/bin/sh\nmount -t proc proc /proc\n/bin/sh /etc/daskel/up.sh\necho GUEST told\nsleep 3600\n"
+    "#!/bin/sh\nmount -t proc proc /proc\necho GUEST tells\n/bin/sh /etc/daskel/up.sh\nsleep 3600\n"
 )
 
 
@@ -58,7 +59,7 @@ def begun(site: Path, *words: str) -> subprocess.Popen[str]:
 
 
 def told(process: subprocess.Popen[str], name: str, folder: Path) -> dict[str, Any]:
-    found: dict[str, Any] = json.loads(process.communicate(timeout=1200)[0])
+    found: dict[str, Any] = json.loads(process.communicate(timeout=PATIENCE)[0])
     assert (process.returncode == 0) is found["good"]
     kept = folder / f"rehearsed-{name}"
     assert (kept / f"{name}.png").read_bytes().startswith(b"\x89PNG")
@@ -83,7 +84,7 @@ def test_beside_another_server_and_to_a_root_that_is_none(site: Path) -> None:
     found = told(good, "lib-01", site.parent)
     assert (found["result"], found["stage"], found["findings"]) == ("up", "up", []), found
     assert found["firmware"] == "uefi" and len(found["files"]) == 4
-    assert "GUEST told" in (site.parent / "rehearsed-lib-01/lib-01.console").read_text()
+    assert "GUEST tells" in (site.parent / "rehearsed-lib-01/lib-01.console").read_text()
     left = subprocess.run(["ip", "netns"], capture_output=True, text=True, check=True).stdout
     assert f"daskel-{good.pid}-" not in left and f"daskel-{bad.pid}-" not in left
 

@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.conftest import PATIENCE
 from tests.vm import guest
 from tests.vm.lab import SERVER, Lab, Machine
 
@@ -50,19 +51,18 @@ group = "tide"
 mac = "02:61:08:00:00:02"
 group = "tide"
 """
-PATIENCE = 900  # seconds; under emulation on a machine that others use too
 
 
 def exercise(machine: Machine, what: str) -> None:
     """Log in, and begin it."""
-    machine.wait_for("login:", PATIENCE)
+    machine.wait_for("login:")
     machine.type("root")
-    machine.wait_for(":~#", PATIENCE)
+    machine.wait_for(":~#")
     machine.type(f"/root/exercise {what}; poweroff")
 
 
 def wait_for_end(machine: Machine) -> None:
-    machine.wait_for("GUEST done", PATIENCE)
+    machine.wait_for("GUEST done")
     machine.process.wait(PATIENCE)
 
 
@@ -85,7 +85,7 @@ def test_a_system_on_a_slate(tmp_path: Path) -> None:
         lab.serve(tmp_path / "daskel.toml")
         first = lab.boot("first", "02:61:08:00:00:01", "bios")
         exercise(first, "first")
-        first.wait_for("GUEST wrote 6", PATIENCE)
+        first.wait_for("GUEST wrote 6")
         lab.kill_server()
         time.sleep(1)
         lab.serve(tmp_path / "daskel.toml")

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import os
 import subprocess
-import time
-from collections.abc import Callable
 from pathlib import Path
+
+from tests.conftest import PATIENCE
 
 
 class Net:
@@ -46,7 +46,7 @@ class Net:
     def run(self, name: str, command: str, *more: str, check: bool = True) -> str:
         words = [*command.split(), *more]
         inside = ["ip", "netns", "exec", self.full(name), *words]
-        done = subprocess.run(inside, capture_output=True, text=True, timeout=120, check=False)
+        done = subprocess.run(inside, capture_output=True, text=True, timeout=PATIENCE, check=False)
         assert not check or done.returncode == 0, (words, done.stdout, done.stderr)
         return done.stdout
 
@@ -60,13 +60,6 @@ class Net:
         for process in self._processes:
             if process.poll() is None:
                 process.terminate()
-                process.wait(30)
+                process.wait(PATIENCE)
         for name in self._names:
             subprocess.run(["ip", "netns", "delete", self.full(name)], check=True)
-
-
-def until(true: Callable[[], object], what: object = "", seconds: float = 60) -> None:
-    end = time.monotonic() + seconds
-    while not true():
-        assert time.monotonic() < end, what() if callable(what) else what
-        time.sleep(0.1)

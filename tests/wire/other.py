@@ -5,6 +5,7 @@ relay agent."""
 
 from __future__ import annotations
 
+import os
 import socket
 import sys
 from dataclasses import replace
@@ -24,6 +25,7 @@ def listen(interface: str, address: str = "0.0.0.0") -> socket.socket:
 
 def server(interface: str, own: str, given: str, vendor_class: str = "", only: str = "") -> None:
     sock = listen(interface)
+    os.write(1, b"ready\n")
     answers = {MessageType.DISCOVER: b"\2", MessageType.REQUEST: b"\5"}
     while True:
         asked = parse(sock.recv(2048))

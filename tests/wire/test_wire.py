@@ -13,7 +13,8 @@ from typing import Any
 import pytest
 
 from daskel.core.dhcp.pxe import Firmware
-from tests.wire.net import Net, until
+from tests.conftest import PATIENCE, until
+from tests.wire.net import Net
 
 CI = "CI" in os.environ  # there a missing permission is a failure
 pytestmark = pytest.mark.skipif(os.geteuid() != 0 and not CI, reason="namespaces need root")
@@ -281,7 +282,7 @@ def test_firmware_that_waits_for_a_router_is_told_that_there_is_none(lab: Lab) -
 def test_every_reply_is_well_formed(lab: Lab) -> None:
     """The capture of all the above, read by a program that knows the protocols."""
     lab.capture.terminate()
-    lab.capture.wait(60)
+    lab.capture.wait(PATIENCE)
     fields = "-T fields -e dhcp.option.dhcp -e ip.src -e ip.dst -e eth.dst -e sll.pkttype"
     sent = lab.net.run(
         "server", f"tshark -r {lab.pcap} {fields} -Y", "dhcp && ip.src == 10.61.0.0/16"

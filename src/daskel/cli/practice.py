@@ -24,7 +24,7 @@ from daskel.store.reading import copy_state, read_leases
 from daskel.system.lacking import LackingError
 from daskel.system.sitefile import SiteFile, load_checked
 
-_START_WAIT = 60.0  # seconds for the server to be ready: another program may hold the disk
+_START_WAIT = 300.0  # seconds for the server to be ready: the machine may be busy
 _BASES = 40
 _TOLD_OF_FAILURE = 2000  # characters of the log
 

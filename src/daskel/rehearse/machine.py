@@ -6,7 +6,6 @@ import json
 import shutil
 import socket
 import subprocess
-import time
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -48,22 +47,6 @@ class Machine:
     @property
     def runs(self) -> bool:
         return self.process.poll() is None
-
-    def wait_for(self, text: str, seconds: float) -> None:
-        until = time.monotonic() + seconds
-        while text not in self.console:
-            assert self.runs, f"switched off before {text!r}: {self.console}"
-            assert time.monotonic() < until, f"no {text!r}: {self.console}"
-            time.sleep(0.2)
-
-    def press_return(self) -> None:
-        self.type("")
-
-    def type(self, line: str) -> None:
-        with socket.socket(socket.AF_UNIX) as sock:
-            sock.connect(str(self.serial))
-            sock.sendall(line.encode() + b"\r")
-            time.sleep(0.5)
 
     def picture(self, target: Path) -> None:
         """The machine's screen, as a PNG file. Raises OSError."""
