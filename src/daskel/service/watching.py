@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterable
+from dataclasses import dataclass
+from ipaddress import IPv4Address
 from typing import Any
 
 from daskel.core.boot.diagnosis import Case, diagnose
@@ -14,19 +16,34 @@ from daskel.service.shared import Moving
 _MOST = 1000  # machines
 
 
+@dataclass(frozen=True, slots=True)
+class _Told:
+    """What is worked out from a boot's events. `state`: how many these are, and its result."""
+
+    state: tuple[int, str]
+    firmware: str
+    address: IPv4Address | None
+    segment: str
+    why: str
+    waits: str
+
+
 class Watching:
     """`since`: boots in which nothing happened since then are left out."""
 
     def __init__(self, history: History) -> None:
         self._history = history
         self._before: dict[str, tuple[float, int]] = {}  # by machine: when, and how far its file
+        self._told: dict[int, _Told] = {}  # by boot; worked out anew when something happened
 
     def rows(self, moving: Iterable[Moving], since: float) -> list[dict[str, Any]]:
         now = time.time()
         files = {move.who.mac: move for move in moving if move.who.mac}
         boots = [b for b in self._history.current.values() if b.last >= since or b.mac in files]
         boots.sort(key=lambda boot: boot.began)
-        rows = [self._row(boot, files.get(boot.mac), now) for boot in boots[-_MOST:]]
+        boots = boots[-_MOST:]
+        self._told = {boot.number: self._tell(boot, now) for boot in boots}
+        rows = [self._row(boot, files.get(boot.mac), now) for boot in boots]
         self._before = {mac: (now, move.done) for mac, move in files.items() if mac}
         return rows
 
@@ -37,30 +54,38 @@ class Watching:
                 return as_row(boot)
         return None
 
-    def _row(self, boot: Boot, move: Moving | None, now: float) -> dict[str, Any]:
+    def _tell(self, boot: Boot, now: float) -> _Told:
         ended = result(boot, now)
+        state = len(boot.events), ended
+        told = self._told.get(boot.number)
+        if told and told.state == state:
+            return told
+        troubled = ended == Result.UNDER_WAY and in_trouble(boot)
         why = ""
-        if ended in (Result.STUCK, Result.REFUSED) or (
-            ended == Result.UNDER_WAY and in_trouble(boot)
-        ):
+        if troubled or ended in (Result.STUCK, Result.REFUSED):
             causes = diagnose(Case(boot, now))
-            why = causes[0].problem if causes else ""
-            why = why or ("nothing happens any more" if ended == Result.STUCK else "")
+            nothing = "nothing happens any more" if ended == Result.STUCK else ""
+            why = causes[0].problem if causes else nothing
+        waits = waits_for(boot) if ended in (Result.UNDER_WAY, Result.LOBBY) else ""
+        return _Told(state, boot.firmware, boot.address, boot.segment, why, waits)
+
+    def _row(self, boot: Boot, move: Moving | None, now: float) -> dict[str, Any]:
+        told = self._told[boot.number]
         return {
             "client": boot.client,
             "mac": boot.mac,
             "number": boot.number,
-            "segment": boot.segment,
-            "firmware": boot.firmware,
-            "address": str(boot.address) if boot.address else None,
+            "segment": told.segment,
+            "firmware": told.firmware,
+            "address": str(told.address) if told.address else None,
             "stage": boot.stage.value,
-            "result": ended,
+            "result": told.state[1],
             "began": boot.began,
             "last": boot.last,
             "reached": boot.stages[-1][1] if boot.stages else boot.began,
             "file": self._file(boot.mac, move, now) if move else None,
-            "waits_for": waits_for(boot) if ended in (Result.UNDER_WAY, Result.LOBBY) else "",
-            "why": why,
+            "waits_for": told.waits,
+            "why": told.why,
         }
 
     def _file(self, mac: str, move: Moving, now: float) -> dict[str, Any]:
