@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 import pytest
@@ -12,6 +13,7 @@ from daskel.core.boot.stages import Mounted, Seen
 from daskel.store import database
 from daskel.store.database import Store
 from daskel.store.reading import copy_state, read_boot, read_boots
+from daskel.system.lacking import LackingError
 
 MAC = "02:61:08:00:00:01"
 SEEN = Seen(Who("tide-01", MAC), "tideroom", "x86 BIOS", "PXEClient")
@@ -53,3 +55,39 @@ def test_made_up_machines_do_not_fill_the_disk(
     store.keep_boots(history.changed(), 0.0)
     assert len(read_boots(tmp_path / "state.db")) == 11
     store.close()
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root can become somebody else")
+def test_what_somebody_else_may_read(tmp_path: Path) -> None:
+    """All of it when no server runs; else a failure that says so, never that there is nothing."""
+    path, history = tmp_path / "state.db", History(1)
+    store = Store(path)
+    history.happened(0.0, SEEN)
+    store.keep_boots(history.changed())
+    store.close()
+    for folder in (tmp_path, *list(tmp_path.parents)[:-2]):
+        folder.chmod(folder.stat().st_mode | 0o011)
+    assert read_by_somebody(path) == "1"
+    assert not path.with_name("state.db-wal").exists()
+    path.chmod(0o600)
+    assert (
+        read_by_somebody(path) == f"the store {path} cannot be read: unable to open database file"
+    )
+    tmp_path.chmod(0o700)
+    assert read_by_somebody(path) == f"the store {path} cannot be read: Permission denied"
+
+
+def read_by_somebody(path: Path) -> str:
+    """How many boots another user finds, or why none."""
+    reading, writing = os.pipe()
+    child = os.fork()
+    if child == 0:
+        os.setuid(65534)
+        try:
+            os.write(writing, str(len(read_boots(path))).encode())
+        except LackingError as error:
+            os.write(writing, error.problem.encode())
+        finally:
+            os._exit(0)
+    os.waitpid(child, 0)
+    return os.read(reading, 4096).decode()

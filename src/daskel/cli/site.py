@@ -8,9 +8,10 @@ from pathlib import Path
 
 from daskel.cli.output import ExitCode, Output, finding_json
 from daskel.core.boot.processors import check_processors
-from daskel.core.site.finding import Severity
+from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.parse import place
 from daskel.store.reading import read_leases
+from daskel.system.lacking import LackingError
 from daskel.system.sitefile import Instead, SiteFile, load, load_checked
 
 _PLACES = (Path("daskel.toml"), Path("/etc/daskel/daskel.toml"))
@@ -40,8 +41,12 @@ def load_with_seen(
     """`load_checked`, and what the machines that were seen have to do with the file."""
     file = load_checked(path, instead, only)
     if file.site is not None:
-        seen = read_leases(file.state).architectures()
-        file.findings += check_processors(file.site, file.kernels, seen)
+        try:
+            seen = read_leases(file.state).architectures()
+            file.findings += check_processors(file.site, file.kernels, seen)
+        except LackingError as error:
+            origin = file.site.origin("site", "state")
+            file.findings.append(Finding(Severity.WARNING, origin, error.problem, error.remedy))
         file.findings.sort(key=place)
     return file
 

@@ -5,6 +5,7 @@ What is written is on disk when the call returns.
 
 from __future__ import annotations
 
+import os
 from collections.abc import Collection, Sequence
 from dataclasses import asdict
 from itertools import chain
@@ -46,6 +47,8 @@ class Store:
                 prepare(connection)
         except DatabaseError as error:
             remedy = "name another file with state = ... in [site], or move this one away"
+            if not os.access(path if path.exists() else path.parent, os.W_OK):
+                remedy = "run this as root, or as who may write it"
             raise LackingError(f"the store {path} cannot be used: {error.orig}", remedy) from error
 
     def load(self) -> Leases:

@@ -7,8 +7,8 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Collection, Sequence
-from contextlib import closing, suppress
+from collections.abc import Collection, Iterator, Sequence
+from contextlib import closing, contextmanager
 from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
@@ -18,6 +18,7 @@ from daskel.core.boot.address import Lease, Leases, LeaseState
 from daskel.core.boot.history import Boot, from_row
 from daskel.core.boot.lobby import Sighting
 from daskel.core.boot.once import Once
+from daskel.system.lacking import LackingError
 
 
 def read_lobby(path: Path) -> list[Sighting]:
@@ -56,14 +57,14 @@ def read_boot(path: Path, number: int) -> Boot | None:
 
 
 def copy_state(source: Path, target: Path) -> None:
-    """A copy of a store as it is now, also of one that is in use; none where there is none, or
-    where this user may not read it."""
-    with (
-        suppress(sqlite3.Error),
-        closing(sqlite3.connect(f"file:{quote(str(source))}?mode=ro", uri=True)) as store,
-        closing(sqlite3.connect(target)) as copy,
-    ):
-        store.backup(copy)
+    """A copy of a store as it is now, also of one that is in use; none where there is none. What
+    was there before is gone. Raises LackingError."""
+    for end in ("", "-wal", "-shm"):
+        target.with_name(target.name + end).unlink(missing_ok=True)
+    with _opened(source) as store:
+        if store:
+            with closing(sqlite3.connect(target)) as copy:
+                store.backup(copy)
 
 
 def lease(row: Any) -> Lease:
@@ -79,18 +80,43 @@ def lease(row: Any) -> Lease:
 
 
 def _rows(path: Path, query: str, values: Sequence[object] = ()) -> list[dict[str, Any]]:
-    """Nothing where there is no store, where this user may not read it, and where another
-    version made it."""
-    if not path.exists():
-        return []
+    """Nothing where there is no store, and where an older version made it. Raises LackingError."""
+    with _opened(path) as store:
+        if store is None:
+            return []
+        store.row_factory = sqlite3.Row
+        try:
+            return [dict(row) for row in store.execute(query, values)]
+        except sqlite3.OperationalError as error:
+            if "no such" in str(error):
+                return []
+            raise
+
+
+@contextmanager
+def _opened(path: Path) -> Iterator[sqlite3.Connection | None]:
+    """A store that is read and never written; None where there is none. Raises LackingError."""
     try:
-        connection = sqlite3.connect(f"file:{quote(str(path))}?mode=ro", uri=True, timeout=5)
-    except sqlite3.Error:
-        return []
+        path.stat()
+        with closing(_connection(path)) as store:
+            yield store
+    except FileNotFoundError:
+        yield None
+    except (OSError, sqlite3.Error) as error:
+        why = error.strerror if isinstance(error, OSError) else error
+        problem = f"the store {path} cannot be read: {why}"
+        raise LackingError(problem, "run this as root, or as who may read it") from None
+
+
+def _connection(path: Path) -> sqlite3.Connection:
+    """Who may not write beside it, can read a store that nobody has open: all is in one file."""
+    name = f"file:{quote(str(path))}?mode=ro"
+    store = sqlite3.connect(name, uri=True, timeout=5)
     try:
-        connection.row_factory = sqlite3.Row
-        return [dict(row) for row in connection.execute(query, values)]
-    except sqlite3.Error:
-        return []
-    finally:
-        connection.close()
+        store.execute("PRAGMA schema_version")
+    except sqlite3.OperationalError:
+        store.close()
+        if path.with_name(path.name + "-wal").exists():
+            raise
+        store = sqlite3.connect(f"{name}&immutable=1", uri=True)
+    return store

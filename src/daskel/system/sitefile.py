@@ -308,8 +308,9 @@ def _here(file: SiteFile, site: Site) -> Iterator[Finding]:
         except LackingError as error:
             origin = site.origin("site", "account")
             yield Finding(Severity.WARNING, origin, error.problem, error.remedy)
-    state = file.state if file.state.exists() else file.state.parent
-    if state.exists() and not os.access(state, os.W_OK):
+    there = os.access(file.state, os.F_OK)  # also where nothing can be seen
+    state = file.state if there else file.state.parent
+    if os.access(state, os.F_OK) and not os.access(state, os.W_OK):
         problem, remedy = f"{state} cannot be written", "run as its owner, or change state = ..."
         yield Finding(Severity.WARNING, site.origin("site", "state"), problem, remedy)
     named = {name: segment for name, segment in site.served.items() if segment.interface}
