@@ -120,7 +120,7 @@ def test_show(room: Room) -> None:
         "loader/bios.img", "loader/02:61:08:00:00:01.cfg", "notebook/vmlinuz", "notebook/initrd.img",
     ]  # fmt: skip
     assert whole["result"] == "root" and next(iter(whole["durations"])) == "seen"
-    assert room.run("boots", "show", "1").stdout == text
+    assert room.run("boots", "show", str(whole["number"])).stdout == text
 
 
 @pytest.mark.parametrize(

@@ -4,8 +4,11 @@ wrong; nothing of the site is changed."""
 from __future__ import annotations
 
 import json
+import os
 import shutil
+import signal
 import subprocess
+import sys
 from hashlib import sha256
 from pathlib import Path
 from typing import Any
@@ -13,7 +16,7 @@ from typing import Any
 import pytest
 
 from daskel.demo.data import lay_out
-from tests.conftest import daskel
+from tests.conftest import PATIENCE, daskel, until
 
 
 def rehearse(folder: Path, *words: str) -> dict[str, Any]:
@@ -146,6 +149,20 @@ def test_a_storm_of_three_hundred(tmp_path: Path) -> None:
     assert found["asked_again"] == 0
     assert found["limit"] and found["stages"]["root"]["longest"] <= found["seconds"]
     assert picture.read_bytes().startswith(b"\x89PNG")
+
+
+def test_nothing_goes_on_when_the_connection_is_closed(demo_folder: Path) -> None:
+    kept = demo_folder / "kept"
+    words = ["rehearse", "--storm", "100", "--within", "300s", "--keep", kept]
+    program = Path(sys.executable).with_name("daskel")
+    log = kept / "serve.log"
+    with subprocess.Popen([program, *words], cwd=demo_folder) as process:
+        until(lambda: log.exists() and '"mounted"' in log.read_text())
+        process.send_signal(signal.SIGHUP)
+        assert process.wait(PATIENCE) == 128 + signal.SIGHUP
+    mine = os.fsencode(kept)
+    commands = [path.read_bytes() for path in Path("/proc").glob("[0-9]*/cmdline")]
+    assert not [command for command in commands if mine in command]
 
 
 @pytest.mark.parametrize(

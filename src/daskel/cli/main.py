@@ -9,9 +9,11 @@ from __future__ import annotations
 import argparse
 import gc
 import os
+import signal
 import sys
 from collections.abc import Callable, Sequence
 from importlib import import_module
+from types import FrameType
 
 import argcomplete
 
@@ -50,7 +52,7 @@ def _apart(words: Sequence[str]) -> tuple[Sequence[str], Sequence[str]]:
     return words[:at], words[at + 1 :]
 
 
-_LONG_RUNNING = ("serve", "demo")
+_LONG_RUNNING = ("serve", "watch", "demo")
 
 
 def parser(asked: str | None = None) -> argparse.ArgumentParser:
@@ -77,6 +79,17 @@ def parser(asked: str | None = None) -> argparse.ArgumentParser:
     return top
 
 
+def _clean_up_at_the_end() -> None:
+    """What a command has begun is ended also when its terminal or connection is closed."""
+
+    def end(number: int, _frame: FrameType | None) -> None:
+        sys.exit(128 + number)
+
+    for number in (signal.SIGTERM, signal.SIGHUP):
+        if signal.getsignal(number) is signal.SIG_DFL:  # not with nohup
+            signal.signal(number, end)
+
+
 def main(arguments: Sequence[str] | None = None) -> int:
     words = sys.argv[1:] if arguments is None else arguments
     first = next((word for word in words if not word.startswith("-")), "")
@@ -88,12 +101,16 @@ def main(arguments: Sequence[str] | None = None) -> int:
         args.command_line = inside
     if args.command not in _LONG_RUNNING:
         gc.disable()  # a large site is many objects that live to the end
+    _clean_up_at_the_end()
     output = Output(as_json=getattr(args, "json", False))
     run: Callable[[argparse.Namespace, Output], ExitCode] = args.run
     try:
         return int(run(args, output))
     except LackingError as error:
         output.error(error.problem, error.remedy)
+        return ExitCode.LACKING
+    except PermissionError as error:
+        output.error(f"no permission for {error.filename}", "run this as root, or as who may")
         return ExitCode.LACKING
     except KeyboardInterrupt:
         return 130

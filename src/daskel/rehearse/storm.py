@@ -5,9 +5,11 @@ from __future__ import annotations
 
 import multiprocessing
 import os
+import signal
 import time
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 from statistics import median, quantiles
@@ -106,7 +108,7 @@ def storm(jobs: Sequence[Job], within: float, server: int) -> Outcome:
     processes = min(os.cpu_count() or 1, len(jobs))
     spawned = multiprocessing.get_context("spawn")  # threads and forks do not go together
     found: dict[str, Boot] = {}
-    with ProcessPoolExecutor(processes, mp_context=spawned) as pool:
+    with ProcessPoolExecutor(processes, spawned, _leave_interrupts) as pool, _ended_at_once():
         list(pool.map(_get_ready, range(processes)))
         look, start = Look(server), time.time()
         timed = [(job, start + within * i / max(len(jobs) - 1, 1)) for i, job in enumerate(jobs)]
@@ -114,6 +116,22 @@ def storm(jobs: Sequence[Job], within: float, server: int) -> Outcome:
             found |= {one.name: one for one in boots}
         seconds, busy = time.time() - start, look.since()
     return Outcome([found[job.name] for job in jobs], seconds, busy)
+
+
+def _leave_interrupts() -> None:
+    """To the first process, which ends the others."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+
+
+@contextmanager
+def _ended_at_once() -> Iterator[None]:
+    """Nobody waits for clients that still boot when something went wrong, or was interrupted."""
+    try:
+        yield
+    except BaseException:
+        for process in multiprocessing.active_children():
+            process.terminate()
+        raise
 
 
 def _get_ready(_: int) -> None:
