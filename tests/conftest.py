@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import json
-import os
 import signal
-import socket
 import subprocess
 import sys
 import time
@@ -17,14 +15,17 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 import pytest
-from hypothesis import settings
+from hypothesis import HealthCheck, settings
 
+from daskel.cli.practice import free_base
 from daskel.core.boot.wire import Ports, Wire
 from daskel.core.site.model import Site
 from daskel.core.site.parse import parse
 from daskel.demo.data import lay_out
 
-settings.register_profile("daskel", deadline=None, max_examples=100)
+settings.register_profile(  # no test depends on how fast the machine is
+    "daskel", deadline=None, max_examples=100, suppress_health_check=[HealthCheck.too_slow]
+)
 settings.load_profile("daskel")
 
 PATIENCE = 900.0  # seconds: machines that others use too are slow at times
@@ -122,7 +123,7 @@ def _servers(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Serve]:
 
     def start(folder: Path, *before: str, more: Sequence[str] = ()) -> Serving:
         """`before`: words in front of the command; `more`: behind it."""
-        base = _free_base()
+        base = free_base()
         log = tmp_path_factory.mktemp("serve") / "log"
         command = [str(Path(sys.executable).with_name("daskel")), "serve", "--json"]
         command += ["--site", str(folder / "daskel.toml"), "--loopback", str(base)]
@@ -138,14 +139,3 @@ def _servers(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Serve]:
     for serving in started:
         if serving.process.poll() is None:
             serving.stop(signal.SIGKILL)
-
-
-def _free_base() -> int:
-    for base in range(30000 + os.getpid() % 50 * 10, 60000, 500):
-        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
-            try:
-                sock.bind(("0.0.0.0", base + 67))
-            except OSError:
-                continue
-            return base
-    raise AssertionError("no free ports")

@@ -8,6 +8,7 @@ from pathlib import Path
 
 import pytest
 
+from daskel.cli.practice import free_base
 from daskel.rehearse.fetch import get_address, tftp_get
 from daskel.rehearse.firmware import LOADER, SYSTEM
 from tests.conftest import PATIENCE, SERVER, Serve, Serving, daskel
@@ -59,7 +60,7 @@ def test_it_ends_when_nothing_moves_any_more(demo_folder: Path) -> None:
         "import sys, daskel.cli.serve as s; s._STILL = 1.0\n"
         "from daskel.cli.main import main; sys.exit(main())"
     )
-    words = ["serve", "--until-done", "tide-01", "--loopback", "41000"]
+    words = ["serve", "--until-done", "tide-01", "--loopback", str(free_base())]
     command = [sys.executable, "-c", program, *words]
     done = subprocess.run(
         command, cwd=demo_folder, capture_output=True, text=True, timeout=PATIENCE

@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 
+from daskel.cli.practice import free_base
 from daskel.core.dhcp.pxe import Firmware
 from daskel.rehearse.fetch import get_address, tftp_get
 from daskel.rehearse.firmware import Face
@@ -69,6 +70,6 @@ def test_what_the_account_cannot_do_is_said_at_once(folder: Path) -> None:
     }
     for changed, said in cases.items():
         site.write_text(changed)
-        done = daskel("serve", "--site", site, "--loopback", "41000")
+        done = daskel("serve", "--site", site, "--loopback", str(free_base()))
         assert (done.returncode, said in done.stderr) == (3, True), done
     assert "no account daskel-9" in daskel("check", "--site", site).stdout

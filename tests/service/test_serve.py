@@ -15,6 +15,7 @@ from pathlib import Path
 
 import pytest
 
+from daskel.cli.practice import free_base
 from daskel.core.dhcp.packet import parse, serialise
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.nfs import calls, mount, nfs3
@@ -498,7 +499,7 @@ def test_a_port_in_use_names_its_holder(serving: Serving, tmp_path: Path) -> Non
 
 def test_the_holder_of_the_nfs_port_is_named_too(demo_folder: Path) -> None:
     """It is opened last, when the server has not yet given up the right to look."""
-    base = 42000
+    base = free_base()
     with socket.create_server(("127.61.8.1", base + 2049)):
         refused = daskel("serve", "--loopback", str(base), cwd=demo_folder)
     assert refused.returncode == 3 and f"(process {os.getpid()})" in refused.stderr, refused
@@ -516,7 +517,7 @@ def test_the_holder_of_the_nfs_port_is_named_too(demo_folder: Path) -> None:
 
 def test_closing_the_terminal_ends_it(demo_folder: Path) -> None:
     """Without a terminal SIGHUP takes the site file over; a closed window is the end."""
-    base = 41000
+    base = free_base()
     program = Path(sys.executable).with_name("daskel")
     pid, terminal = pty.fork()
     if pid == 0:

@@ -26,6 +26,7 @@ from daskel.system.sitefile import SiteFile, load_checked
 
 _START_WAIT = 300.0  # seconds for the server to be ready: the machine may be busy
 _BASES = 40
+_KINDS = (socket.SOCK_DGRAM, socket.SOCK_STREAM)
 _TOLD_OF_FAILURE = 2000  # characters of the log
 
 
@@ -142,23 +143,15 @@ def _why(process: subprocess.Popen[str], log: Path, errors: Path) -> str:
 
 
 def free_base() -> int:
-    """A number to add to the standard ports so that none of them is taken."""
+    """A number to add to the standard ports so that none of them is taken, nor one of those that
+    the system gives to whoever asks for any."""
     for step in range(_BASES):  # others that practise just now begin elsewhere
-        base = 20000 + (os.getpid() + step) % _BASES * 1000
-        if all(_free(kind, port) for kind, port in _needed(Ports.from_base(base))):
+        base = 20000 + (os.getpid() + step) % _BASES * 200
+        if all(
+            _free(kind, port) for port in vars(Ports.from_base(base)).values() for kind in _KINDS
+        ):
             return base
     raise LackingError("no free ports on loopback from 20000 on", "end what holds them")
-
-
-def _needed(ports: Ports) -> list[tuple[socket.SocketKind, int]]:
-    udp, tcp = socket.SOCK_DGRAM, socket.SOCK_STREAM
-    return [
-        (udp, ports.dhcp),
-        (udp, ports.pxe),
-        (udp, ports.tftp),
-        (tcp, ports.http),
-        (tcp, ports.nfs),
-    ]
 
 
 def _free(kind: socket.SocketKind, port: int) -> bool:

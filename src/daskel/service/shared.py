@@ -35,6 +35,7 @@ from daskel.system.uploads import UploadsFolder
 _log = logging.getLogger(__name__)
 _LOBBY_PAUSE = 2.0  # seconds
 _TOGETHER, _BETWEEN = 10, 0.05  # boots written with one transaction; seconds between two
+_LEASES_FIRST, _STILL = 10.0, 0.5  # seconds that boots wait at most; without a lease written
 _SWEEP_PAUSE = 3600.0  # seconds between two looks for boots that are too old
 _MALFORMED_PAUSE = 10.0  # seconds between two log lines about malformed messages of one service
 
@@ -85,6 +86,7 @@ class Shared:
         self.leases: Leases = store.load()
         self.use(site)
         self._writer = ThreadPoolExecutor(max_workers=1, thread_name_prefix="store")
+        self._leased = float("-inf")  # when leases were written last
         self._malformed: dict[str, tuple[int, str, float]] = {}
 
     def use(self, site: Site) -> None:
@@ -155,12 +157,19 @@ class Shared:
         swept = float("-inf")
         while True:
             await asyncio.sleep(_LOBBY_PAUSE)
-            while boots := self.history.changed(time.time(), _TOGETHER):
+            until = time.monotonic() + _LEASES_FIRST
+            while boots := await self._changed_boots(until):
                 await self._write_boots(boots, None)
                 await asyncio.sleep(_BETWEEN)
             if time.monotonic() - swept > _SWEEP_PAUSE:
                 swept = time.monotonic()
                 await self._write_boots([], time.time() - self.site.settings.keep_boots)
+
+    async def _changed_boots(self, until: float) -> list[Boot]:
+        """Some of them, when leases are not written just now, or it is `until`."""
+        while (now := time.monotonic()) < until and now - self._leased < _STILL:
+            await asyncio.sleep(_STILL / 5)
+        return self.history.changed(time.time(), _TOGETHER)
 
     async def _write_boots(self, boots: Sequence[Boot], before: float | None) -> None:
         loop, keep = asyncio.get_running_loop(), self._store.keep_boots
@@ -172,6 +181,7 @@ class Shared:
     async def keep(self, leases: Sequence[Lease]) -> None:
         """Returns when the leases are on disk; other services go on meanwhile."""
         if leases:
+            self._leased = time.monotonic()
             await asyncio.get_running_loop().run_in_executor(self._writer, self._store.keep, leases)
 
     def caller(self, server: IPv4Address, peer: str) -> tuple[str, Who]:

@@ -216,6 +216,9 @@ def test_what_is_sent_is_kept_in_part() -> None:
     (block,) = tftp((False, Data(1, bytes(1432))))
     kept = split.feed(5.0, block)
     assert kept and kept.data == block[:384]
+    for _ in range((16 << 20) // 384):
+        later = split.feed(6.0, block)
+    assert later and later.data == block[:128], "of a long boot, less"
     head = packet_head(5.5, len(kept.data), len(block))
     file = dpkt.pcap.Reader(io.BytesIO(FILE_HEAD + head + kept.data))
     assert list(file) == [(5.5, kept.data)] and file.datalink() == dpkt.pcap.DLT_EN10MB
