@@ -4,7 +4,6 @@ wrong; nothing of the site is changed."""
 from __future__ import annotations
 
 import json
-import os
 import shutil
 import signal
 import subprocess
@@ -151,18 +150,33 @@ def test_a_storm_of_three_hundred(tmp_path: Path) -> None:
     assert picture.read_bytes().startswith(b"\x89PNG")
 
 
-def test_nothing_goes_on_when_the_connection_is_closed(demo_folder: Path) -> None:
+@pytest.mark.parametrize(
+    ("number", "code"), [(signal.SIGHUP, 128 + signal.SIGHUP), (signal.SIGKILL, -signal.SIGKILL)]
+)
+def test_nothing_goes_on_when_it_is_ended(demo_folder: Path, number: int, code: int) -> None:
     kept = demo_folder / "kept"
     words = ["rehearse", "--storm", "100", "--within", "300s", "--keep", kept]
     program = Path(sys.executable).with_name("daskel")
     log = kept / "serve.log"
     with subprocess.Popen([program, *words], cwd=demo_folder) as process:
         until(lambda: log.exists() and '"mounted"' in log.read_text())
-        process.send_signal(signal.SIGHUP)
-        assert process.wait(PATIENCE) == 128 + signal.SIGHUP
-    mine = os.fsencode(kept)
-    commands = [path.read_bytes() for path in Path("/proc").glob("[0-9]*/cmdline")]
-    assert not [command for command in commands if mine in command]
+        begun = _begun_by(process.pid)
+        assert len(begun) >= 3, "a server, and simulated clients"
+        process.send_signal(number)
+        assert process.wait(PATIENCE) == code
+    until(lambda: not any(map(_runs, begun)), begun)
+
+
+def _begun_by(parent: int) -> list[str]:
+    tasks = Path(f"/proc/{parent}/task").glob("*/children")
+    return " ".join(path.read_text() for path in tasks).split()
+
+
+def _runs(process: str) -> bool:
+    try:
+        return bool(Path(f"/proc/{process}/cmdline").read_bytes())  # nothing when it has ended
+    except OSError:
+        return False
 
 
 @pytest.mark.parametrize(

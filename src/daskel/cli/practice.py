@@ -22,6 +22,7 @@ from daskel.core.boot.wire import Ports, Wire
 from daskel.core.site.model import Site
 from daskel.store.reading import copy_state, read_leases
 from daskel.system.lacking import LackingError
+from daskel.system.processes import ended_with_us
 from daskel.system.sitefile import SiteFile, load_checked
 
 _START_WAIT = 300.0  # seconds for the server to be ready: the machine may be busy
@@ -90,7 +91,7 @@ def serving(
     """The server as a process of its own, ready when this is entered; its number. `inside`: words
     before the command; `heard` is told of every event."""
     told = json.dumps(asdict(practice))
-    command = [*inside, sys.executable, "-m", "daskel.cli.practice", told]
+    command = [*ended_with_us(), *inside, sys.executable, "-m", "daskel.cli.practice", told]
     name = "serve.beside.log" if practice.beside else "serve.log"
     with running(command, practice.folder / name, heard) as process:
         yield process

@@ -5,16 +5,20 @@ from __future__ import annotations
 
 import itertools
 import os
+import re
 import shutil
 import subprocess
 from collections.abc import Sequence
 from pathlib import Path
 
 from daskel.system.lacking import LackingError
+from daskel.system.processes import ended_with_us
 
 BRIDGE = "clients"
 _COUNT = itertools.count()
 _WAIT = 10.0  # seconds for a process to end
+_NAMESPACES = Path("/run/netns")  # ip-netns(8)
+_NAME = re.compile(r"daskel-(\d+)-")  # of the process that made it
 
 
 class Network:
@@ -28,6 +32,7 @@ class Network:
             raise LackingError(
                 "a network of its own needs root and the program ip", "run as root; iproute2"
             )
+        self._remove_left_behind()
         self.name = f"daskel-{os.getpid()}-{next(_COUNT)}"
         self._others: list[str] = []
         self._processes: list[subprocess.Popen[bytes]] = []
@@ -41,6 +46,14 @@ class Network:
         except LackingError:
             self.close()
             raise
+
+    def _remove_left_behind(self) -> None:
+        """Namespaces of those that were ended so suddenly that they could not."""
+        left = [path.name for path in _NAMESPACES.glob("daskel-*")]
+        for name in left:
+            made = _NAME.match(name)
+            if made and not Path("/proc", made[1]).exists():
+                self.ip("netns", "delete", name)
 
     @property
     def inside(self) -> list[str]:
@@ -66,7 +79,7 @@ class Network:
     def start(self, *command: str | Path, log: Path) -> subprocess.Popen[bytes]:
         """A process that ends with the network, if not before."""
         with log.open("wb") as out:
-            words = [*self.inside, *map(str, command)]
+            words = [*ended_with_us(), *self.inside, *map(str, command)]
             process = subprocess.Popen(words, stdout=out, stderr=subprocess.STDOUT)
         self._processes.append(process)
         return process

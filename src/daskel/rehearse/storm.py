@@ -19,7 +19,7 @@ from daskel.rehearse.client import Board, Boot, Read, boot
 from daskel.rehearse.fetch import DIRECT, Way
 from daskel.rehearse.firmware import FACES
 from daskel.rehearse.programs import needed_files
-from daskel.system.processes import Busy, Look
+from daskel.system.processes import Busy, Look, end_with_parent
 
 _BUSY, _WAITS_FOR_DISK = 0.85, 0.3  # of the time
 _LINE = 112e6  # bytes a second that a line of 1 Gbit/s carries of files
@@ -108,7 +108,7 @@ def storm(jobs: Sequence[Job], within: float, server: int) -> Outcome:
     processes = min(os.cpu_count() or 1, len(jobs))
     spawned = multiprocessing.get_context("spawn")  # threads and forks do not go together
     found: dict[str, Boot] = {}
-    with ProcessPoolExecutor(processes, spawned, _leave_interrupts) as pool, _ended_at_once():
+    with ProcessPoolExecutor(processes, spawned, initializer=_belong) as pool, _ended_at_once():
         list(pool.map(_get_ready, range(processes)))
         look, start = Look(server), time.time()
         timed = [(job, start + within * i / max(len(jobs) - 1, 1)) for i, job in enumerate(jobs)]
@@ -118,8 +118,9 @@ def storm(jobs: Sequence[Job], within: float, server: int) -> Outcome:
     return Outcome([found[job.name] for job in jobs], seconds, busy)
 
 
-def _leave_interrupts() -> None:
-    """To the first process, which ends the others."""
+def _belong() -> None:
+    """Interrupts are for the first process, which ends the others."""
+    end_with_parent()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
 
 

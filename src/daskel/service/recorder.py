@@ -10,6 +10,7 @@ import os
 import selectors
 import signal
 import socket
+import struct
 import subprocess
 import sys
 import time
@@ -24,6 +25,7 @@ from daskel.system.lacking import LackingError
 from daskel.system.sitefile import load
 
 _ETH_P_ALL, _SO_RCVBUFFORCE = 3, 33  # packet(7), socket(7)
+_SOL_PACKET, _STATISTICS = 263, 6  # packet(7)
 _ROOM = 64 << 20  # bytes of packets that wait for this process
 _FLUSH = 0.5  # seconds
 _MOST_OPEN = 200  # files
@@ -106,7 +108,8 @@ def _listen(interface: str) -> socket.socket:
 def _record(waiting: selectors.BaseSelector, files: Files) -> None:
     """Until standard input ends; what has come until then is written."""
     split, buffer, flushed = Split(), bytearray(WHOLE), 0.0
-    ended = False
+    ended, lost = False, 0
+    wires = [k.fileobj for k in waiting.get_map().values() if isinstance(k.fileobj, socket.socket)]
     while not ended:
         for key, _ in waiting.select(_FLUSH):
             if isinstance(key.fileobj, socket.socket):
@@ -116,10 +119,21 @@ def _record(waiting: selectors.BaseSelector, files: Files) -> None:
         if ended or time.monotonic() - flushed > _FLUSH:
             flushed = time.monotonic()
             files.flush()
-    for key in list(waiting.get_map().values()):
-        if isinstance(key.fileobj, socket.socket):
-            _take(key.fileobj, split, files, buffer)
+            more = sum(map(_lost, wires))
+            if more and not lost:
+                sys.stderr.write("daskel: packets come faster than they can be recorded\n")
+            lost += more
+    for wire in wires:
+        _take(wire, split, files, buffer)
     files.flush()
+    if lost:
+        sys.stderr.write(f"daskel: {lost} packets were not recorded\n")
+
+
+def _lost(wire: socket.socket) -> int:
+    """Packets that found no room since this was last asked."""
+    lost: int = struct.unpack("2I", wire.getsockopt(_SOL_PACKET, _STATISTICS, 8))[1]
+    return lost
 
 
 def _take(sock: socket.socket, split: Split, files: Files, buffer: bytearray) -> None:

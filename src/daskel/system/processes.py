@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import ctypes
 import os
+import shutil
+import signal
 import time
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
+_PR_SET_PDEATHSIG = 1
 _TICK = os.sysconf("SC_CLK_TCK")
 
 
@@ -77,3 +81,13 @@ def _machine() -> tuple[int, int, int]:
     numbers = [int(word) for word in line]
     idle, waits, total = numbers[3], numbers[4], sum(numbers)
     return total - idle - waits, waits, total
+
+
+def end_with_parent() -> None:
+    """When the process that began this one ends, however suddenly. prctl(2)"""
+    ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGTERM, 0, 0, 0)
+
+
+def ended_with_us() -> list[str]:
+    """Words before a command: it ends with this process, however suddenly that ends. setpriv(1)"""
+    return ["setpriv", "--pdeathsig", "TERM"] if shutil.which("setpriv") else []
