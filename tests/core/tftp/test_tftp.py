@@ -195,6 +195,23 @@ def test_a_client_that_acknowledges_every_block_starts_no_storm() -> None:
     assert transfer.state is State.DONE and sent < 3000
 
 
+def test_what_came_twice_is_not_sent_twice_from_then_on() -> None:
+    """A client that pauses: its answer is late, and it acknowledges what it had already."""
+    transfer = Transfer(8000, {"blksize": "8", "windowsize": "4"})
+    transfer.start(0.0)
+    transfer.receive(Ack(0), 0.001)
+    for block in range(4, 41, 4):
+        transfer.receive(Ack(block), 0.001 + block / 4000)
+    late = transfer.deadline
+    transfer.tick(late)
+    assert transfer.receive(Ack(44), late + 0.01) == [Blocks(45, 4, 352, 32)]
+    for number in range(1, 5):
+        assert transfer.receive(Ack(44), late + 0.01 * (1 + number)) == []
+    assert transfer.resent == 4
+    again = transfer.receive(Ack(44), late + 0.06)  # that is one more: block 45 was lost
+    assert again == [Blocks(45, 4, 352, 32)] and transfer.timeouts == 1
+
+
 def test_the_wait_follows_the_round_trip() -> None:
     transfer = Transfer(8000, {"blksize": "8"})
     transfer.start(0.0)

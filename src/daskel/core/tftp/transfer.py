@@ -79,6 +79,8 @@ class Transfer:
     _progress: float = 0.0  # when the client answered last
     _sent_last: float = 0.0  # when something was sent
     _recovering: bool = False  # some of what is under way was sent twice
+    _twice: int = 0  # the highest block that was sent again since nothing came back
+    _excused: int = 0  # acknowledgements that only say that it had come before, until then
     _seldom: int = 0  # bits that a block's number must not have for its answer to be learnt from
     _round_trip: float = 0.0  # seconds, smoothed; zero when not known yet
     _variation: float = 0.0
@@ -140,6 +142,9 @@ class Transfer:
             return self._extend(now)
         if now - self._sent_last < self._round_trip / 2:
             return None  # too early to be about what was sent last
+        if self._excused and self.acknowledged <= self._twice:
+            self._excused -= 1
+            return None  # else what comes twice would be sent twice again, window after window
         self.resent += sent - self.acknowledged  # the next one was lost
         self._again(now)
         return self._blocks(self.acknowledged)
@@ -156,6 +161,8 @@ class Transfer:
         self.resent += max(1, self.sent - self.acknowledged)
         self.timeouts += 1
         self._wait = min(self._wait * 2, self._longest)
+        before = self._excused if self.acknowledged < self._twice else 0
+        self._twice, self._excused = self.sent, before + self.sent - self.acknowledged
         self._again(now)
         return self._send(now)
 
