@@ -110,7 +110,8 @@ def main(arguments: Sequence[str] | None = None) -> int:
         output.error(error.problem, error.remedy)
         return ExitCode.LACKING
     except PermissionError as error:
-        output.error(f"no permission for {error.filename}", "run this as root, or as who may")
+        what = f"no permission for {error.filename}" if error.filename else str(error)
+        output.error(what, "run this as root, or as who may")
         return ExitCode.LACKING
     except KeyboardInterrupt:
         return 130
