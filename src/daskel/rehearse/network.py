@@ -9,6 +9,7 @@ import re
 import shutil
 import subprocess
 from collections.abc import Sequence
+from contextlib import suppress
 from pathlib import Path
 
 from daskel.system.lacking import LackingError
@@ -53,7 +54,8 @@ class Network:
         for name in left:
             made = _NAME.match(name)
             if made and not Path("/proc", made[1]).exists():
-                self.ip("netns", "delete", name)
+                with suppress(LackingError):  # somebody else has just done it
+                    self.ip("netns", "delete", name)
 
     @property
     def inside(self) -> list[str]:

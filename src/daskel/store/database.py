@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Collection, Sequence
+from contextlib import suppress
 from dataclasses import asdict
 from itertools import chain
 from pathlib import Path
@@ -110,7 +111,9 @@ class Store:
 
     def boot(self, number: int) -> Boot | None:
         """By a connection of its own: another thread may just be writing by this one."""
-        return read_boot(self._path, number)
+        with suppress(LackingError):  # nobody is refused an answer for that
+            return read_boot(self._path, number)
+        return None
 
     def keep_boots(self, boots: Sequence[Boot], before: float | None = None) -> None:
         """Write boots, each in the place of one of its number, and forget those that ended
