@@ -21,6 +21,7 @@ from daskel.cli.events import doing
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.practice import Practice, begin, serving
 from daskel.cli.rehearse import jobs_of
+from daskel.core.boot.arguments import slate_of
 from daskel.core.boot.diagnosis import Case, Cause, diagnose
 from daskel.core.boot.history import UNDER_WAY, Boot, fetches, from_row
 from daskel.core.boot.outcome import GOOD, Result, result, waits_for
@@ -30,6 +31,7 @@ from daskel.core.values import show_duration, show_size
 from daskel.rehearse.machine import KINDS, Machine, switch_on
 from daskel.rehearse.network import Network
 from daskel.system.asking import ask, socket_path
+from daskel.system.lacking import LackingError
 from daskel.system.sitefile import SiteFile
 
 _PAUSE = 0.5  # seconds between two looks
@@ -64,6 +66,10 @@ def rehearse_machine(
         with suppress(KeyboardInterrupt):
             show(client, machine, output)
         client.take_picture(machine)
+        if machine.process.poll() and client.boot is None:
+            said = (folder / f"{name}.qemu").read_text().strip().splitlines()
+            raise LackingError(f"QEMU ended: {said[-1] if said else 'it said nothing'}",
+                               f"see {folder / name}.qemu")  # fmt: skip
     (folder / f"{name}.screen.txt").write_text("\n".join(client.screen).rstrip() + "\n")
     return _end(client, folder, job.firmware, output)
 
@@ -116,7 +122,8 @@ class _Client:
         self._practice, self._pictured = practice, float("-inf")
         loadout = effective(site, name).loadout
         root = loadout.root if loadout else None
-        self._tells = bool(root and site.roots[root].up)
+        slated = root and slate_of(site, site.clients[name], root) != "none"
+        self._tells = bool(root and slated and site.roots[root].up)
         self.began = time.time()
         self.boot: Boot | None = None
         self.moving: dict[str, Any] | None = None

@@ -113,7 +113,7 @@ def switch_on(
     tap = f"t{abs(hash(name)) % 10**9}-{mac[-2:]}"
     network.add_tap(tap)
     rom = "" if firmware == "bios" else ",romfile="  # without one on the card, UEFI has its own
-    machine = ["-M", "virt", "-device", "virtio-gpu-pci"] if arm else ["-vga", "std"]
+    machine = ["-M", "virt", "-device", "ramfb"] if arm else ["-vga", "std"]
     process = network.start(
         program, "-accel", "tcg", "-cpu", "max", "-m", str(memory), *machine,
         "-nodefaults", "-display", "none", "-no-reboot",

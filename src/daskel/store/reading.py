@@ -104,8 +104,10 @@ def _opened(path: Path) -> Iterator[sqlite3.Connection | None]:
         yield None
     except (OSError, sqlite3.Error) as error:
         why = error.strerror if isinstance(error, OSError) else error
-        problem = f"the store {path} cannot be read: {why}"
-        raise LackingError(problem, "run this as root, or as who may read it") from None
+        remedy = "move it away, or name another with state = ... in [site]"
+        if isinstance(error, (OSError, sqlite3.OperationalError)):
+            remedy = "run this as root, or as who may read it"
+        raise LackingError(f"the store {path} cannot be read: {why}", remedy) from None
 
 
 def _connection(path: Path) -> sqlite3.Connection:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import pytest
 
+from daskel.core.boot import up
 from daskel.core.boot.arguments import compose
 from daskel.core.boot.identity import Who, by_mac
 from daskel.core.boot.views import check_own, views_of
@@ -63,3 +64,21 @@ def test_files_of_its_own() -> None:
     site = site_from(SITE.replace("ROOT", bad).replace("GROUP", "").replace("CLIENT", ""))
     (finding,) = check_own(site)
     assert "etc/hostname of the root notebook" in finding.problem and finding.origin.line == 11
+
+
+def test_a_root_that_is_to_tell_when_it_is_up() -> None:
+    for slate, client, findings in (
+        ("none", "", 1), ("none", 'slate = "keep"', 0), ("fresh", "", 0)
+    ):  # fmt: skip
+        text = SITE.replace("ROOT", f'slate = "{slate}"\nup = true').replace("GROUP", "")
+        found = check_own(site_from(text.replace("CLIENT", client)))
+        assert len(found) == findings and all("up = true" in one.problem for one in found)
+        assert (up.IN_ROOT.lstrip("/") in own_files(text.replace("CLIENT", client))) is not bool(
+            findings
+        )
+
+
+def own_files(text: str) -> str:
+    site = site_from(text)
+    view = views_of(site, by_mac(site, "02:61:08:00:00:01"), "tideroom", {})["notebook"]
+    return " ".join(view.own)

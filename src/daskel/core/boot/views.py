@@ -72,8 +72,10 @@ def all_views(
 
 
 def check_own(site: Site, only: Collection[str] | None = None) -> list[Finding]:
-    """Templates of a root's own files that fail for some client with a slate of it."""
+    """Templates of a root's own files that fail for some client with a slate of it; roots that
+    are to tell when a system is up, of which nobody has a slate."""
     findings: dict[tuple[str, str], Finding] = {}
+    plain, slated = set(), set()
     for name in representatives(site, only):
         found = effective(site, name)
         segment = found.segment.value if found.segment else ""
@@ -81,7 +83,9 @@ def check_own(site: Site, only: Collection[str] | None = None) -> list[Finding]:
         roots = {root for root in named if root and root in site.roots}
         for root in sorted(roots) if segment in site.segments else ():
             if slate_of(site, found.client, root) == "none":
+                plain.add(root)
                 continue
+            slated.add(root)
             known = _known(site, found, segment, root, any_address(site.segments[segment]))
             for path, text in site.roots[root].own.items():
                 try:
@@ -92,6 +96,12 @@ def check_own(site: Site, only: Collection[str] | None = None) -> list[Finding]:
                     place = site.origin("root", root, "own", path)
                     finding = Finding(Severity.ERROR, place, problem, remedy)
                     findings.setdefault((root, path), finding)
+    for root in sorted(plain - slated if only is None else ()):
+        if site.roots[root].up:
+            problem = f"up = true puts nothing into the root {root}: no client has a slate of it"
+            remedy = f'slate = "fresh", or run the script {up.SCRIPT} in that system yourself'
+            finding = Finding(Severity.WARNING, site.origin("root", root, "up"), problem, remedy)
+            findings[root, "up"] = finding
     return list(findings.values())
 
 
