@@ -111,7 +111,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return ExitCode.LACKING
     except PermissionError as error:
         what = f"no permission for {error.filename}" if error.filename else str(error)
-        output.error(what, "run this as root, or as who may")
+        output.error(what, "run this as root, or as a user who may")
         return ExitCode.LACKING
     except KeyboardInterrupt:
         return 130

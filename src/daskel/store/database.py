@@ -49,7 +49,7 @@ class Store:
         except DatabaseError as error:
             remedy = "name another file with state = ... in [site], or move this one away"
             if not os.access(path if path.exists() else path.parent, os.W_OK):
-                remedy = "run this as root, or as who may write it"
+                remedy = "run this as root, or as a user who may write it"
             raise LackingError(f"the store {path} cannot be used: {error.orig}", remedy) from error
 
     def load(self) -> Leases:

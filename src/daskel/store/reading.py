@@ -62,9 +62,14 @@ def copy_state(source: Path, target: Path) -> None:
     for end in ("", "-wal", "-shm"):
         target.with_name(target.name + end).unlink(missing_ok=True)
     with _opened(source) as store:
-        if store:
+        if store is None:
+            return
+        try:
             with closing(sqlite3.connect(target)) as copy:
                 store.backup(copy)
+        except sqlite3.Error as error:
+            problem = f"the store {source} cannot be copied to {target}: {error}"
+            raise LackingError(problem, "is there room, and may this user write there?") from None
 
 
 def lease(row: Any) -> Lease:
@@ -106,7 +111,7 @@ def _opened(path: Path) -> Iterator[sqlite3.Connection | None]:
         why = error.strerror if isinstance(error, OSError) else error
         remedy = "move it away, or name another with state = ... in [site]"
         if isinstance(error, (OSError, sqlite3.OperationalError)):
-            remedy = "run this as root, or as who may read it"
+            remedy = "run this as root, or as a user who may read it"
         raise LackingError(f"the store {path} cannot be read: {why}", remedy) from None
 
 
