@@ -187,7 +187,7 @@ def _memory(process: int) -> int:
 
 # A commit for each lease; a disk that takes 5 ms to sync.
 ONE_BY_ONE = """
-from daskel.service.dhcp import DhcpService
+from daskel.service.dhcp.service import DhcpService
 together = DhcpService._keep_batch
 async def one_by_one(self, batch):
     for decided in batch:

@@ -21,8 +21,8 @@ from daskel.core.nfs.nfs3 import FileType, Procedure
 from daskel.core.nfs.rpc import mark, serialise_call
 from daskel.core.nfs.xdr import pack_opaque
 from daskel.rehearse.fetch import NfsRoot
-from daskel.system.export import Export
-from daskel.system.openfiles import OpenFiles
+from daskel.system.nfs.export import Export
+from daskel.system.nfs.openfiles import OpenFiles
 
 SIZE, UNDER_WAY, CALLS, PIPELINE, MADE, MANY = 256 << 20, 4, 20_000, 64, 2000, 200
 BLAST_PORT, ECHO_PORT = 25997, 25996

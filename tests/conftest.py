@@ -17,7 +17,7 @@ from typing import Any, TypeVar
 import pytest
 from hypothesis import HealthCheck, settings
 
-from daskel.cli.practice import free_base
+from daskel.cli.practice_server import free_base
 from daskel.core.boot.wire import Ports, Wire
 from daskel.core.site.model import Site
 from daskel.core.site.parse import parse

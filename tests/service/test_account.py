@@ -11,12 +11,12 @@ from pathlib import Path
 
 import pytest
 
-from daskel.cli.practice import free_base
+from daskel.cli.practice_server import free_base
 from daskel.core.dhcp.pxe import Firmware
 from daskel.rehearse.fetch import get_address, tftp_get
 from daskel.rehearse.firmware import Face
 from tests.conftest import SERVER, Serve, daskel
-from tests.service.test_slates import ONE, Client, lay_out, run
+from tests.service.nfs.test_slates import ONE, Client, lay_out, run
 
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="another account needs root")
 NOBODY = pwd.getpwnam("nobody").pw_uid

@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 from prometheus_client.parser import text_string_to_metric_families
 
-from daskel.core.boot import up
+from daskel.core.content import up
 from daskel.core.reader import MalformedError
 from daskel.demo.data import lay_out
 from daskel.rehearse.client import boot

@@ -15,7 +15,7 @@ from pathlib import Path
 
 import pytest
 
-from daskel.cli.practice import free_base
+from daskel.cli.practice_server import free_base
 from daskel.core.dhcp.packet import parse, serialise
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.nfs import calls, mount, nfs3

@@ -8,9 +8,8 @@ from ipaddress import IPv4Address
 
 import pytest
 
-from daskel.core.boot.history import History
-from daskel.core.boot.identity import Who
-from daskel.core.boot.stages import Addressed, FileMissing, Seen
+from daskel.core.history.boots import History
+from daskel.core.history.events import Addressed, FileMissing, Seen, Who
 from daskel.service import watching
 from daskel.service.watching import Watching
 

@@ -7,13 +7,12 @@ from pathlib import Path
 
 import pytest
 
-from daskel.core.boot.history import History
-from daskel.core.boot.identity import Who
-from daskel.core.boot.stages import Mounted, Seen
+from daskel.core.history.boots import History
+from daskel.core.history.events import Mounted, Seen, Who
 from daskel.store import database
 from daskel.store.database import Store
 from daskel.store.reading import copy_state, read_boot, read_boots
-from daskel.system.lacking import LackingError
+from daskel.system.requirements import LackingError
 
 MAC = "02:61:08:00:00:01"
 SEEN = Seen(Who("tide-01", MAC), "tideroom", "x86 BIOS", "PXEClient")

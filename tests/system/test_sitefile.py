@@ -9,10 +9,10 @@ from pathlib import Path
 
 import pytest
 
-from daskel.core.boot.processors import check_processors
+from daskel.core.audit.kernel_architecture import check_processors
+from daskel.core.roots.kernels import initrd_kind, kernel_kind, misfit
 from daskel.core.site.finding import Severity
-from daskel.core.site.images import initrd_kind, kernel_kind, misfit
-from daskel.system.sitefile import load_checked
+from daskel.system.site_check import load_checked
 from tests.conftest import DEMO, site_from
 
 KERNELS = [

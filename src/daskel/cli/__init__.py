@@ -1,1 +1,2 @@
-"""The commands: arguments, output and exit codes."""
+"""The command line: arguments, output and exit codes. What commands share lives here; no command
+does."""

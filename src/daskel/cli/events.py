@@ -5,7 +5,8 @@ from __future__ import annotations
 from json import JSONEncoder
 
 from daskel.cli.output import counted
-from daskel.core.boot.stages import (
+from daskel.core.history.encoding import as_json
+from daskel.core.history.events import (
     DETAILS,
     Addressed,
     Event,
@@ -29,7 +30,6 @@ from daskel.core.boot.stages import (
     Up,
     Waits,
 )
-from daskel.core.boot.telling import as_json
 from daskel.core.values import show_duration, show_size
 
 _MOST_TEXTS = 20_000

@@ -19,7 +19,7 @@ import argcomplete
 
 from daskel import __version__
 from daskel.cli.output import ExitCode, Output
-from daskel.system.lacking import LackingError
+from daskel.system.requirements import LackingError
 
 COMMANDS = {  # in the order of the work
     "survey": "look first: interfaces, networks, ports, and who answers DHCP",
@@ -72,7 +72,7 @@ def parser(asked: str | None = None) -> argparse.ArgumentParser:
             formatter_class=argparse.RawDescriptionHelpFormatter,
         )
         if asked in (None, name):
-            module = import_module(f"daskel.cli.{name}")
+            module = import_module(f"daskel.cli.commands.{name}")
             command.epilog = "example:\n" + "\n".join(f"  {line}" for line in module.EXAMPLE)
             module.arguments(command)
             command.set_defaults(run=module.run)

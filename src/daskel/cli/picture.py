@@ -14,9 +14,9 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.patches import Patch
 
-from daskel.core.boot.history import Boot
-from daskel.core.boot.outcome import GOOD, Result
-from daskel.core.boot.stages import Stage
+from daskel.core.history.boots import Boot
+from daskel.core.history.events import Stage
+from daskel.core.history.outcome import GOOD, Result
 
 _COLOURS = {
     Stage.SEEN: "#b8c4ce", Stage.ADDRESSED: "#8fb3d9", Stage.LOADER: "#5b8fc7",

@@ -5,14 +5,17 @@ from __future__ import annotations
 import argparse
 from collections.abc import Collection
 from pathlib import Path
+from typing import Any
 
 from daskel.cli.output import ExitCode, Output, finding_json
-from daskel.core.boot.processors import check_processors
+from daskel.core.audit.kernel_architecture import check_processors
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.parse import place
 from daskel.store.reading import read_leases
-from daskel.system.lacking import LackingError
-from daskel.system.sitefile import Instead, SiteFile, load, load_checked
+from daskel.system.control_client import ask, socket_path
+from daskel.system.requirements import LackingError
+from daskel.system.site_check import load_checked
+from daskel.system.sitefile import Instead, SiteFile, load
 
 _PLACES = (Path("daskel.toml"), Path("/etc/daskel/daskel.toml"))
 
@@ -63,3 +66,8 @@ def open_site(args: argparse.Namespace, output: Output, *, checked: bool) -> Sit
     else:
         output.findings(bad)
     return ExitCode.WRONG_USE if file.invalid else ExitCode.BAD_NEWS
+
+
+def question(file: SiteFile, what: str, **more: object) -> dict[str, Any] | None:
+    """Ask the server that runs with the store of this site file."""
+    return ask(socket_path(file.state), what, **more) if file.site else None

@@ -9,7 +9,7 @@ import random
 from importlib.resources import files
 from pathlib import Path
 
-from daskel.core.boot.loader import image_path
+from daskel.core.content.grub import image_path
 from daskel.core.dhcp.pxe import Firmware
 
 _BOOT_FILES = {  # path below `files`: bytes

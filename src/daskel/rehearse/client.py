@@ -11,9 +11,9 @@ from hashlib import sha256
 from ipaddress import IPv4Address
 from zlib import crc32
 
-from daskel.core.boot import up
-from daskel.core.boot.loader import config_path, is_built_in
 from daskel.core.boot.wire import Wire
+from daskel.core.content import up
+from daskel.core.content.grub import config_path, is_built_in
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import Packet
 from daskel.core.reader import MalformedError

@@ -14,7 +14,7 @@ import pyte
 
 from daskel.rehearse import screen
 from daskel.rehearse.network import Network
-from daskel.system.lacking import LackingError
+from daskel.system.requirements import LackingError
 
 _FOLDERS = tuple(Path("/usr/share") / name for name in (
     "OVMF", "AAVMF", "edk2/x64", "edk2/ovmf", "edk2/aarch64", "qemu", "qemu-efi-aarch64"

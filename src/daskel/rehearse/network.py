@@ -12,8 +12,8 @@ from collections.abc import Sequence
 from contextlib import suppress
 from pathlib import Path
 
-from daskel.system.lacking import LackingError
-from daskel.system.processes import ended_with_us
+from daskel.system.host.processes import ended_with_us
+from daskel.system.requirements import LackingError
 
 BRIDGE = "clients"
 _COUNT = itertools.count()

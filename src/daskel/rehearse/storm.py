@@ -16,10 +16,10 @@ from statistics import median, quantiles
 
 from daskel.core.boot.wire import Wire
 from daskel.rehearse.client import Board, Boot, Read, boot
+from daskel.rehearse.dynamic_linking import needed_files
 from daskel.rehearse.fetch import DIRECT, Way
 from daskel.rehearse.firmware import FACES
-from daskel.rehearse.programs import needed_files
-from daskel.system.processes import Busy, Look, end_with_parent
+from daskel.system.host.processes import Busy, Look, end_with_parent
 
 _BUSY, _WAITS_FOR_DISK = 0.85, 0.3  # of the time
 _LINE = 112e6  # bytes a second that a line of 1 Gbit/s carries of files

@@ -15,17 +15,18 @@ from collections import Counter
 from collections.abc import Callable, Collection
 from pathlib import Path
 
-from daskel.core.boot.outcome import result
-from daskel.core.boot.stages import DETAILS
-from daskel.core.boot.telling import as_json
-from daskel.core.site.diff import differences
+from daskel.core.audit.diff import differences
+from daskel.core.history.encoding import as_json
+from daskel.core.history.events import DETAILS
+from daskel.core.history.outcome import result
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.model import Site
 from daskel.service.server import Server
 from daskel.service.watching import Watching
-from daskel.system.asking import Answer
-from daskel.system.lacking import LackingError
-from daskel.system.sitefile import SiteFile, load_checked
+from daskel.system.control_client import Answer
+from daskel.system.requirements import LackingError
+from daskel.system.site_check import load_checked
+from daskel.system.sitefile import SiteFile
 
 _LINE = 65536  # bytes of a question
 _CREDENTIALS = struct.Struct("3i")  # process, user, group: unix(7), SO_PEERCRED

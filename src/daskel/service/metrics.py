@@ -17,9 +17,9 @@ from prometheus_client.core import GaugeMetricFamily
 from prometheus_client.exposition import CONTENT_TYPE_LATEST, generate_latest
 from prometheus_client.registry import Collector
 
-from daskel.core.boot.outcome import result
-from daskel.core.boot.stages import Event, FileSent
-from daskel.core.boot.telling import name_of
+from daskel.core.history.encoding import name_of
+from daskel.core.history.events import Event, FileSent
+from daskel.core.history.outcome import result
 from daskel.service.shared import Shared
 from daskel.service.sockets import tcp
 

@@ -19,9 +19,9 @@ from pathlib import Path
 from typing import BinaryIO
 
 from daskel.core.capture.split import WHOLE, Split
-from daskel.system import privileges
 from daskel.system.captures import FILE_HEAD, packet_head
-from daskel.system.lacking import LackingError
+from daskel.system.host import privileges
+from daskel.system.requirements import LackingError
 from daskel.system.sitefile import load
 
 _ETH_P_ALL, _SO_RCVBUFFORCE = 3, 33  # packet(7), socket(7)

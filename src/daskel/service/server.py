@@ -13,28 +13,28 @@ from itertools import chain
 from pathlib import Path
 
 from daskel.core.boot.address import Lease
-from daskel.core.boot.history import History
 from daskel.core.boot.segments import behind_relays, servers
-from daskel.core.boot.stages import Event, Stage
 from daskel.core.boot.wire import Wire
+from daskel.core.history.boots import History
+from daskel.core.history.events import Event, Stage
 from daskel.core.site.model import Segment, Site
 from daskel.service import sockets
-from daskel.service.dhcp import DhcpService
-from daskel.service.exports import Exports
-from daskel.service.http import HttpService
-from daskel.service.kernel import KernelExports
+from daskel.service.dhcp.others import OtherServers
+from daskel.service.dhcp.service import DhcpService
+from daskel.service.files.http import HttpService
+from daskel.service.files.tftp import TftpService
 from daskel.service.metrics import Metrics
-from daskel.service.nfs import NfsService
-from daskel.service.others import OtherServers
-from daskel.service.portmap import PortMapper, served
+from daskel.service.nfs.grants import Exports
+from daskel.service.nfs.listener import NfsService
+from daskel.service.nfs.nfsd_grants import KernelExports
+from daskel.service.nfs.portmap import PortMapper, served
 from daskel.service.shared import Moving, Shared
-from daskel.service.tftp import TftpService
 from daskel.store.database import Store
-from daskel.system.beneath import FilesFolder
-from daskel.system.interfaces import interface_of
-from daskel.system.lacking import LackingError
-from daskel.system.privileges import give
-from daskel.system.registered import Registered
+from daskel.system.host.confined_open import FilesFolder
+from daskel.system.host.interfaces import interface_of
+from daskel.system.host.privileges import give
+from daskel.system.nfs.registered import Registered
+from daskel.system.requirements import LackingError
 
 _log = logging.getLogger(__name__)
 

@@ -15,21 +15,21 @@ from pathlib import Path
 from sqlalchemy.exc import DatabaseError
 
 from daskel.core.boot.address import Lease, Leases
-from daskel.core.boot.answer import Answers
-from daskel.core.boot.bandwidth import Bandwidth
-from daskel.core.boot.datagrams import Datagrams
-from daskel.core.boot.files import Files
-from daskel.core.boot.history import Boot, History
-from daskel.core.boot.identity import Who, by_address, by_mac
-from daskel.core.boot.once import Assignments
+from daskel.core.boot.identity import by_address, by_mac
 from daskel.core.boot.segments import of_peer
-from daskel.core.boot.stages import Event, Malformed, Seen, Stage
-from daskel.core.boot.uploads import Uploads
 from daskel.core.boot.wire import Wire
+from daskel.core.content.bandwidth import Bandwidth
+from daskel.core.content.computed import Files
+from daskel.core.content.upload_rules import Uploads
+from daskel.core.history.boots import Boot, History
+from daskel.core.history.events import Event, Malformed, Seen, Stage, Who
+from daskel.core.history.once import Assignments
+from daskel.core.replies.answer import Answers
+from daskel.core.replies.memory import Datagrams
 from daskel.core.site.model import Site
 from daskel.store.database import Store
-from daskel.system.beneath import FilesFolder
-from daskel.system.neighbours import hardware_of
+from daskel.system.host.confined_open import FilesFolder
+from daskel.system.host.neighbours import hardware_of
 from daskel.system.uploads import UploadsFolder
 
 _log = logging.getLogger(__name__)

@@ -6,8 +6,8 @@ import errno
 import socket
 from contextlib import suppress
 
-from daskel.system.lacking import LackingError
-from daskel.system.ports import holder
+from daskel.system.host.ports import holder
+from daskel.system.requirements import LackingError
 
 _SO_RCVBUFFORCE = 33  # socket(7)
 IP_PKTINFO = 8  # ip(7); the socket module has it only from Python 3.14 on

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 from typing import Any
 
-from daskel.core.boot.diagnosis import Case, diagnose
-from daskel.core.boot.history import Boot, History, as_row
-from daskel.core.boot.outcome import Result, in_trouble, result, waits_for
+from daskel.core.history.boots import Boot, History, as_row
+from daskel.core.history.diagnosis import Case, diagnose
+from daskel.core.history.outcome import Result, in_trouble, result, waits_for
 from daskel.service.shared import Moving
 
 _MOST = 1000  # machines

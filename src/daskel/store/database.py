@@ -19,12 +19,12 @@ from sqlalchemy.exc import DatabaseError
 from sqlalchemy.pool import StaticPool
 
 from daskel.core.boot.address import Lease, Leases
-from daskel.core.boot.history import Boot, as_row
-from daskel.core.boot.lobby import MOST, Lobby, Sighting
-from daskel.core.boot.once import Once
+from daskel.core.history.boots import Boot, as_row
+from daskel.core.history.lobby import MOST, Lobby, Sighting
+from daskel.core.history.once import Once
 from daskel.store.reading import lease, read_boot
 from daskel.store.schema import BOOTS, LEASES, ONCE, SIGHTINGS, prepare
-from daskel.system.lacking import LackingError
+from daskel.system.requirements import LackingError
 
 _MOST_STRANGERS = 2_000  # boots of machines that are not in the site
 _ROWS = (256, 128, 64, 32, 16, 8, 4, 2, 1)  # leases that one statement writes

@@ -15,10 +15,10 @@ from typing import Any
 from urllib.parse import quote
 
 from daskel.core.boot.address import Lease, Leases, LeaseState
-from daskel.core.boot.history import Boot, from_row
-from daskel.core.boot.lobby import Sighting
-from daskel.core.boot.once import Once
-from daskel.system.lacking import LackingError
+from daskel.core.history.boots import Boot, from_row
+from daskel.core.history.lobby import Sighting
+from daskel.core.history.once import Once
+from daskel.system.requirements import LackingError
 
 
 def read_lobby(path: Path) -> list[Sighting]:

@@ -17,7 +17,7 @@ from sqlalchemy import (
     text,
 )
 
-from daskel.system.lacking import LackingError
+from daskel.system.requirements import LackingError
 
 METADATA = MetaData()
 

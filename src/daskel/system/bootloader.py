@@ -8,8 +8,8 @@ import tempfile
 from dataclasses import dataclass
 from pathlib import Path
 
-from daskel.core.boot.loader import built_in, image_path
-from daskel.system.lacking import LackingError
+from daskel.core.content.grub import built_in, image_path
+from daskel.system.requirements import LackingError
 
 MODULES = Path("/usr/lib/grub")
 _COMMON = [

@@ -5,7 +5,7 @@ from __future__ import annotations
 import ssl
 from pathlib import Path
 
-from daskel.system.lacking import LackingError
+from daskel.system.requirements import LackingError
 
 
 def server_side(certificate: Path, key: Path) -> ssl.SSLContext:

@@ -6,7 +6,7 @@ import errno
 import os
 from pathlib import Path
 
-from daskel.system.beneath import open_beneath
+from daskel.system.host.confined_open import open_beneath
 
 
 class UploadsFolder:

@@ -16,14 +16,14 @@ from dpkt.udp import UDP
 from hypothesis import given
 from hypothesis import strategies as st
 
-from daskel.core.boot.diagnosis import Case, diagnose
-from daskel.core.boot.history import Boot, fetches
-from daskel.core.boot.stages import Stage, Up
 from daskel.core.capture.frames import Capture
 from daskel.core.capture.split import Split
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import Packet, serialise
 from daskel.core.dhcp.pxe import Firmware
+from daskel.core.history.boots import Boot, fetches
+from daskel.core.history.diagnosis import Case, diagnose
+from daskel.core.history.events import Stage, Up
 from daskel.core.site.model import Site
 from daskel.core.tftp.packet import Data, Error, Opcode, Options, Request
 from daskel.rehearse.firmware import Face, discover, renewal, request

@@ -1,1 +1,2 @@
-"""Where the site and the protocols meet: what each client gets when it asks."""
+"""Who asks, and what is theirs: identity, address, segment, kernel arguments, templates. Neither
+the messages that carry it, nor what happened."""

@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterator, Mapping
 from hashlib import blake2b
 from ipaddress import IPv4Address
 
-from daskel.core.boot import kernel
+from daskel.core.boot import mount_paths
 from daskel.core.boot.template import FillError, render
 from daskel.core.boot.wire import Ports
 from daskel.core.site.finding import Finding, Severity
@@ -50,8 +50,8 @@ def mount_path(site: Site, found: Effective, root: str) -> str:
     if site.settings.nfs == "daskel":
         return export_path(root)
     if found.name in site.clients and slate_of(site, found.client, root) != "none":
-        return kernel.slate_path(root, found.name)
-    return kernel.root_path(root)
+        return mount_paths.slate_path(root, found.name)
+    return mount_paths.root_path(root)
 
 
 def nfs_root(site: Site, found: Effective, segment: Segment, root: str, ports: Ports) -> str:

@@ -3,24 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from daskel.core.boot.address import Leases
+from daskel.core.history.events import Who
 from daskel.core.site.layers import Effective, effective, stranger
 from daskel.core.site.model import Site
-
-
-@dataclass(frozen=True, slots=True)
-class Who:
-    """As much as is known of somebody who asks; `name` only for clients of the site."""
-
-    name: str | None = None
-    mac: str | None = None
-    address: IPv4Address | None = None
-
-    def __str__(self) -> str:
-        return self.name or self.mac or str(self.address or "somebody")
 
 
 def by_mac(site: Site, mac: str, address: IPv4Address | None = None) -> Who:

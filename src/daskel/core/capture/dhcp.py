@@ -5,19 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 
-from daskel.core.boot.stages import (
-    Addressed,
-    GivenBack,
-    OtherServer,
-    Refused,
-    Seen,
-    Unanswered,
-)
 from daskel.core.capture.heard import Heard
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import NOWHERE, MessageType, Packet, parse
 from daskel.core.dhcp.pxe import boot_request
 from daskel.core.dhcp.relay import described
+from daskel.core.history.events import Addressed, GivenBack, OtherServer, Refused, Seen, Unanswered
 from daskel.core.reader import MalformedError
 from daskel.core.values import mac_text
 

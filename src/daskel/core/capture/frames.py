@@ -12,14 +12,14 @@ from dpkt.tcp import TCP
 from dpkt.udp import UDP
 
 from daskel.core.boot.arguments import ArgumentError
-from daskel.core.boot.files import FileKind, told_to
-from daskel.core.boot.history import Boot, History
-from daskel.core.boot.stages import Addressed, Event, FileSent, Told
 from daskel.core.boot.wire import Ports
 from daskel.core.capture.dhcp import DhcpHeard
 from daskel.core.capture.heard import Heard
 from daskel.core.capture.tcp import TcpHeard
 from daskel.core.capture.tftp import TftpHeard
+from daskel.core.content.computed import told_to
+from daskel.core.history.boots import Boot, History
+from daskel.core.history.events import Addressed, Event, FileKind, FileSent, Told
 from daskel.core.site.model import Site
 from daskel.core.values import mac_text
 

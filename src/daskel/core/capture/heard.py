@@ -5,11 +5,10 @@ from __future__ import annotations
 import re
 from ipaddress import IPv4Address
 
-from daskel.core.boot.files import FileKind, Files
-from daskel.core.boot.identity import Who
-from daskel.core.boot.loader import config_mac
-from daskel.core.boot.stages import Event
 from daskel.core.boot.wire import Ports
+from daskel.core.content.computed import Files
+from daskel.core.content.grub import config_mac
+from daskel.core.history.events import Event, FileKind, Who
 from daskel.core.site.model import Site
 
 _GUESSES = (  # what a file probably is, by its name, where no site file tells

@@ -11,8 +11,9 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 
-from daskel.core.boot import up
-from daskel.core.boot.stages import (
+from daskel.core.capture.heard import Heard
+from daskel.core.content import up
+from daskel.core.history.events import (
     FileAborted,
     FileAsked,
     FileMissing,
@@ -23,7 +24,6 @@ from daskel.core.boot.stages import (
     Unanswered,
     Up,
 )
-from daskel.core.capture.heard import Heard
 from daskel.core.nfs import mount, nfs3
 from daskel.core.nfs.nfs3 import Status
 from daskel.core.nfs.rpc import Call, parse_call

@@ -5,8 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
-from daskel.core.boot.misses import harmless
-from daskel.core.boot.stages import (
+from daskel.core.capture.heard import Heard
+from daskel.core.content.misses import harmless
+from daskel.core.history.events import (
     FileAborted,
     FileAsked,
     FileMissing,
@@ -14,7 +15,6 @@ from daskel.core.boot.stages import (
     FileSized,
     Unanswered,
 )
-from daskel.core.capture.heard import Heard
 from daskel.core.reader import MalformedError
 from daskel.core.tftp import packet as tftp
 from daskel.core.tftp.packet import Ack, Data, Error, ErrorCode, Opcode, Options, Request

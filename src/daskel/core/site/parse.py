@@ -10,7 +10,7 @@ from typing import Any
 from pydantic import ValidationError
 
 from daskel.core.site.finding import Finding, Severity, did_you_mean
-from daskel.core.site.included import Merging, Text
+from daskel.core.site.includes import Merging, Text
 from daskel.core.site.model import TABLES, UNKNOWN, Client, File, Group, Site, SiteTable
 from daskel.core.site.positions import Path, Positions, Sources
 from daskel.core.site.toml import read_toml

@@ -1,0 +1,78 @@
+"""`daskel apply`: the running server takes the site file over, after showing what changes."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from rich.text import Text
+
+from daskel.cli.output import ExitCode, Output, agreed
+from daskel.cli.site import json_argument, path_of, question, site_argument
+from daskel.system.sitefile import load
+
+EXAMPLE = ("daskel apply", "daskel apply --yes")
+_MOST_NAMES = 4
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--yes", action="store_true", help="do not ask")
+    parser.add_argument(
+        "--dry-run", action="store_true", help="show what would change, and change nothing"
+    )
+    site_argument(parser)
+    json_argument(parser)
+
+
+def run(args: argparse.Namespace, output: Output) -> ExitCode:
+    file = load(path_of(args))
+    compared = question(file, "compare")
+    if compared is None:
+        output.error("no server runs with this site", "start it with: daskel serve")
+        return ExitCode.LACKING
+    if output.as_json and args.dry_run:
+        output.json(compared)
+    elif not output.as_json:
+        _show(output, compared)
+    if compared.get("findings") or compared.get("restart"):
+        return ExitCode.BAD_NEWS
+    if args.dry_run or not compared["changes"]:
+        return ExitCode.GOOD
+    if not args.yes and not output.as_json and not agreed("Take this over?"):
+        output.print("Nothing was changed.")
+        return ExitCode.GOOD
+    answer = question(file, "apply") or {}
+    if output.as_json:
+        output.json(compared | answer)
+    elif "error" in answer:
+        output.error(answer["error"], "run as root or as the server's user")
+        return ExitCode.LACKING
+    else:
+        output.print(
+            "Taken over:" if answer.get("applied") else "Not taken over:", answer.get("said")
+        )
+    return ExitCode.GOOD if answer.get("applied") else ExitCode.BAD_NEWS
+
+
+def _show(output: Output, compared: dict[str, Any]) -> None:
+    for finding in compared["findings"]:
+        output.print(Text.assemble((finding["place"] + ": ", "bold"), finding["problem"]))
+        output.print(Text(f"      {finding['remedy']}", style="green"))
+    if compared["findings"]:
+        output.print("The site file has errors; what runs goes on as it is.")
+        return
+    for change in compared["changes"]:
+        output.print(f"  {_who(change['clients'])}{change['what']}")
+    if not compared["changes"]:
+        output.print("The running server has this site already.")
+    elif compared["restart"]:
+        output.print("Segments or folders changed: end daskel serve and start it again.")
+
+
+def _who(clients: list[str]) -> str:
+    if not clients:
+        return ""
+    names = ", ".join(clients[:_MOST_NAMES])
+    if len(clients) <= _MOST_NAMES:
+        return f"{names}: "
+    return f"{len(clients)} clients ({names}, ...): "

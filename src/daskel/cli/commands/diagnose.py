@@ -1,0 +1,195 @@
+"""`daskel diagnose`: why a client's boot came no further, from its events or from a capture."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from pathlib import Path
+
+from rich.text import Text
+
+from daskel.cli import events
+from daskel.cli.boot_views import case_of, cause_json, find, show_causes
+from daskel.cli.editing import names_of
+from daskel.cli.output import ExitCode, Output
+from daskel.cli.site import json_argument, path_of, site_argument
+from daskel.core.capture.frames import Capture
+from daskel.core.history.boots import Boot
+from daskel.core.history.diagnosis import Case, Cause, diagnose
+from daskel.core.history.events import OtherServer
+from daskel.core.history.outcome import GOOD, Result, waits_for
+from daskel.core.site.model import Site
+from daskel.core.values import parse_mac, show_ago
+from daskel.system.captures import read_frames
+from daskel.system.requirements import LackingError
+from daskel.system.sitefile import load
+
+EXAMPLE = (
+    "daskel diagnose tide-04",
+    "daskel diagnose --capture monday.pcapng",
+    "daskel diagnose tide-04 --capture monday.pcapng",
+)
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    client = parser.add_argument(
+        "client", nargs="?", metavar="CLIENT|BOOT",
+        help="a client by its name or MAC address, or the number of a boot; with --capture, all "
+        "machines when none is named",
+    )  # fmt: skip
+    client.completer = names_of(["client"])  # type: ignore[attr-defined]
+    parser.add_argument(
+        "--capture", type=Path, metavar="FILE",
+        help="look at packets instead (pcap or pcapng), taken anywhere, also where Daskel did not "
+        "run; a site file is used for names where there is one",
+    )  # fmt: skip
+    site_argument(parser)
+    json_argument(parser)
+
+
+def run(args: argparse.Namespace, output: Output) -> ExitCode:
+    if args.capture is not None:
+        return _captured(args, output)
+    if args.client is None:
+        output.error("which client?", "daskel diagnose CLIENT; daskel boots list shows them")
+        return ExitCode.WRONG_USE
+    file = load(path_of(args))
+    if file.site is None:
+        output.findings(file.findings)
+        return ExitCode.WRONG_USE
+    try:
+        found = find(file, file.site, args.client)
+    except ValueError as error:
+        output.error(*error.args)
+        return ExitCode.WRONG_USE
+    if found is None and args.client.isdigit():
+        output.error(f"no boot {args.client} is remembered", "daskel boots list shows which are")
+        return ExitCode.BAD_NEWS
+    if found is None:
+        return _never_seen(file.site, args.client, output)
+    case = case_of(file, *found)
+    return _answer([case], output)
+
+
+def _never_seen(site: Site, name: str, output: Output) -> ExitCode:
+    """Nothing was ever heard of it."""
+    client = site.clients.get(name)
+    mac = client.mac if client else name
+    cause = Cause(
+        "not-seen",
+        f"nothing has been heard of {name} ({mac}): no boot of it is remembered",
+        "is it switched on, is booting from the network first in its firmware's settings, is its "
+        f"cable in, is {mac} its MAC address? daskel lobby list shows machines nobody knows, "
+        "daskel survey which interface faces them",
+    )
+    if output.as_json:
+        output.json([{"client": name, "mac": mac, "result": None, "findings": [cause_json(cause)]}])
+    else:
+        show_causes([cause], output)
+    return ExitCode.BAD_NEWS
+
+
+def _captured(args: argparse.Namespace, output: Output) -> ExitCode:
+    site = _site(args)
+    capture, when = Capture(site), 0.0
+    try:
+        for when, frame in read_frames(args.capture):
+            capture.feed(when, frame)
+    except ValueError:
+        output.error(f"{args.capture} is no capture that can be read",
+                     "give a capture in the format pcap or pcapng")  # fmt: skip
+        return ExitCode.WRONG_USE
+    except OSError as error:
+        raise LackingError(f"cannot read {args.capture} ({error.strerror})", "name a capture"
+                           ) from None  # fmt: skip
+    boots = capture.finish(when)
+    if args.client is not None:
+        mac = _mac(site, args.client)
+        boots = [boot for boot in boots if mac == boot.mac]
+    if not boots:
+        output.error(f"no boot{f' of {args.client}' if args.client else ''} is in {args.capture}",
+                     "capture on the clients' wire, from before they are switched on")  # fmt: skip
+        return ExitCode.BAD_NEWS
+    newest: dict[str, list[Boot]] = {}
+    for boot in reversed(boots):
+        newest.setdefault(boot.mac, []).append(boot)
+    cases = [
+        Case(of[0], float("inf"), of[1:], [b[0] for b in newest.values() if b[0] is not of[0]])
+        for of in newest.values()
+    ]
+    return _answer(sorted(cases, key=lambda case: case.boot.began), output, captured=True)
+
+
+def _site(args: argparse.Namespace) -> Site | None:
+    """For the names of clients; a capture can be looked at without."""
+    path = path_of(args)
+    if args.site is None and not path.exists():
+        return None
+    return load(path).site
+
+
+def _mac(site: Site | None, word: str) -> str:
+    if site and word in site.clients:
+        return site.clients[word].mac
+    try:
+        return parse_mac(word)
+    except ValueError:
+        return word
+
+
+def _answer(cases: list[Case], output: Output, *, captured: bool = False) -> ExitCode:
+    good = True
+    told = []
+    for case in cases:
+        causes = diagnose(case)
+        good = good and not causes and case.result in (*GOOD, Result.UNDER_WAY)
+        if output.as_json:
+            told.append(_json(case, causes))
+        else:
+            _show(case, causes, output, captured)
+    if output.as_json:
+        output.json(told)
+    return ExitCode.GOOD if good else ExitCode.BAD_NEWS
+
+
+def _json(case: Case, causes: list[Cause]) -> dict[str, object]:
+    boot = case.boot
+    return {
+        "client": boot.client, "mac": boot.mac, "boot": boot.number, "began": boot.began,
+        "stage": boot.stage.value, "result": case.result, "firmware": boot.firmware or None,
+        "address": str(boot.address) if boot.address else None,
+        "findings": [cause_json(cause) for cause in causes],
+    }  # fmt: skip
+
+
+_GOOD_NEWS = {
+    Result.UP: "it is up, and told so itself",
+    Result.ROOT: "it mounted its root",
+    Result.RUNNING: "it has all that it needs, and runs from memory",
+    Result.LOCAL: "it was told to start from its own disk",
+}
+
+
+def _show(case: Case, causes: list[Cause], output: Output, captured: bool) -> None:
+    boot, how = case.boot, case.result
+    colour = "green" if how in GOOD else "yellow" if how == Result.UNDER_WAY else "red"
+    when = time.strftime("%H:%M:%S", time.localtime(boot.began))
+    ago = when if captured else f"{when}, {show_ago(time.time() - boot.began)}"
+    firmware = f", {boot.firmware}" if boot.firmware else ""
+    head = f"{boot.name}, boot of {ago}{firmware}: "
+    news = _GOOD_NEWS.get(how)
+    if news is None:
+        news = f"came to {boot.stage.value}"
+        if how == Result.UNDER_WAY and not causes:
+            news += f", and goes on: it {events.doing(waits_for(boot)) or 'does nothing just now'}"
+        elif how == Result.STUCK:
+            news += ", and stopped there"
+    output.print(Text.assemble((head, "bold"), (news, colour)))
+    if causes:
+        show_causes(causes, output)
+    elif how == Result.STUCK:
+        output.print("      nothing that was heard of it says why; look at its screen")
+    if captured and (others := [e for _, e in boot.of(OtherServer)]):
+        servers = ", ".join(dict.fromkeys(str(e.server) for e in others))
+        output.print(f"      DHCP servers that answered it: {servers}")
+    output.print()

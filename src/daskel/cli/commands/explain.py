@@ -1,0 +1,142 @@
+"""`daskel explain`: what one client gets, step by step, and from which line."""
+
+from __future__ import annotations
+
+import argparse
+
+from rich.table import Table
+from rich.text import Text
+
+from daskel.cli.editing import names_of
+from daskel.cli.explanations import explain_client, once_of, show
+from daskel.cli.output import ExitCode, Output, origin_json, short_place
+from daskel.cli.site import json_argument, open_site, site_argument
+from daskel.core.audit.explain import Explanation
+from daskel.core.boot.arguments import variables
+from daskel.core.dhcp.pxe import Firmware
+from daskel.core.site.finding import did_you_mean
+from daskel.core.site.layers import effective
+from daskel.core.site.model import Site
+from daskel.core.values import parse_mac
+from daskel.system.sitefile import SiteFile
+
+EXAMPLE = ("daskel explain tide-01", "daskel explain 02:61:08:00:00:01 --firmware uefi")
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    client = parser.add_argument("client", metavar="CLIENT", help="its name or MAC address")
+    client.completer = names_of(["client"])  # type: ignore[attr-defined]
+    parser.add_argument(
+        "--firmware",
+        choices=[firmware.value for firmware in Firmware],
+        help="how it asks (default: as it was last seen, else bios)",
+    )
+    parser.add_argument(
+        "--all", action="store_true", help="show also what stronger layers have overridden"
+    )
+    parser.add_argument(
+        "--variables", action="store_true", help="show what templates can name for this client"
+    )
+    site_argument(parser)
+    json_argument(parser)
+
+
+def run(args: argparse.Namespace, output: Output) -> ExitCode:
+    file = open_site(args, output, checked=False)
+    if isinstance(file, ExitCode):
+        return file
+    assert file.site
+    name = _name(file, args.client)
+    if name is None:
+        output.error(
+            f"there is no client {args.client!r}", did_you_mean(args.client, file.site.clients)
+        )
+        return ExitCode.WRONG_USE
+    if args.variables:
+        return _variables(output, file.site, name)
+    file.site.once.update(once_of(file))
+    firmware, how, explanation = explain_client(file, name, args.firmware)
+    if isinstance(explanation, str):
+        output.error(explanation, "daskel check says what to do")
+        return ExitCode.BAD_NEWS
+    if output.as_json:
+        output.json(_json(explanation, firmware))
+    else:
+        show(output, explanation, firmware, how)
+        if args.all:
+            _show_overridden(output, explanation)
+    return ExitCode.BAD_NEWS if explanation.problem else ExitCode.GOOD
+
+
+def _name(file: SiteFile, text: str) -> str | None:
+    assert file.site
+    if text in file.site.clients:
+        return text
+    try:
+        return file.site.by_mac.get(parse_mac(text))
+    except ValueError:
+        return None
+
+
+def _show_overridden(output: Output, explanation: Explanation) -> None:
+    output.print()
+    output.print(Text("Overridden", style="bold cyan"))
+    table = Table.grid(padding=(0, 2))
+    for old in explanation.overridden:
+        table.add_row("", old.what, old.value, short_place(old.origin), f"by {short_place(old.by)}")
+    output.console.print(table if explanation.overridden else "  nothing")
+
+
+def _variables(output: Output, site: Site, name: str) -> ExitCode:
+    """What templates can name for one client."""
+    found = effective(site, name)
+    segment = site.segments.get(found.segment.value) if found.segment else None
+    if segment is None:
+        output.error(f"client {name} is on no segment", "daskel check says what to do")
+        return ExitCode.BAD_NEWS
+    known = variables(site, found, segment, None)
+    if output.as_json:
+        output.json(known)
+        return ExitCode.GOOD
+    table = Table.grid(padding=(0, 2))
+    for group, names in known.items():
+        for key, value in names.items():
+            table.add_row(f"{group}.{key}", value)
+    output.console.print(table)
+    output.print("In [file] also: arguments, kernel, initrd")
+    return ExitCode.GOOD
+
+
+def _json(explanation: Explanation, firmware: Firmware) -> dict[str, object]:
+    return {
+        "client": explanation.client,
+        "mac": explanation.mac,
+        "segment": explanation.segment,
+        "firmware": firmware.value,
+        "problem": explanation.problem or None,
+        "overridden": [
+            {
+                "what": old.what,
+                "value": old.value,
+                "from": origin_json(old.origin),
+                "by": origin_json(old.by),
+            }
+            for old in explanation.overridden
+        ],
+        "steps": [
+            {
+                "title": step.title,
+                "values": [
+                    {
+                        "name": line.name,
+                        "option": line.number,
+                        "value": line.value,
+                        "from": origin_json(line.origin),
+                    }
+                    for line in step.lines
+                ],
+                "text": step.text or None,
+            }
+            for step in explanation.steps
+        ],
+    }

@@ -1,0 +1,168 @@
+"""`daskel handoff`: what must be typed into somebody else's DHCP server."""
+
+from __future__ import annotations
+
+import argparse
+from itertools import groupby
+from typing import Any
+
+from rich.table import Table
+from rich.text import Text
+
+from daskel.cli.output import ExitCode, Output, origin_json
+from daskel.cli.site import json_argument, open_site, path_of, site_argument
+from daskel.core.audit.handoff import (
+    ALWAYS,
+    Part,
+    Row,
+    clients_of,
+    handoff,
+    machines,
+    same_machine,
+    zone,
+)
+from daskel.core.site.finding import did_you_mean
+from daskel.core.site.model import Site
+from daskel.system.sitefile import load
+
+EXAMPLE = (
+    "daskel handoff library",
+    "daskel handoff library --client lib-01",
+    "daskel handoff tideroom --dns",
+)
+_LEAD = {
+    "full": "Daskel is the DHCP server on {segment}. In its place another one would have to send:",
+    "off": "Type this into the DHCP server of {segment} ({network}):",
+    "proxy": "On {segment} Daskel adds all this itself, beside the other DHCP server. Only where "
+    "that one runs on this very machine must it be told:",
+}
+_MOST_NAMES = 4
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    segment = parser.add_argument("segment", metavar="SEGMENT")
+    segment.completer = _segments  # type: ignore[attr-defined]
+    parser.add_argument("--client", metavar="CLIENT", help="only what this one needs")
+    parser.add_argument(
+        "--dns", action="store_true", help="as DNS records, in the form of a zone file"
+    )
+    site_argument(parser)
+    json_argument(parser)
+
+
+def _segments(parsed_args: argparse.Namespace, **_: Any) -> list[str]:
+    file = load(path_of(parsed_args))
+    return list(file.site.segments) if file.site else []
+
+
+def run(args: argparse.Namespace, output: Output) -> ExitCode:
+    file = open_site(args, output, checked=False)
+    if isinstance(file, ExitCode):
+        return file
+    assert file.site
+    site = file.site
+    if args.segment not in site.segments:
+        known = did_you_mean(args.segment, site.segments)
+        output.error(f"there is no segment {args.segment!r}", known)
+        return ExitCode.WRONG_USE
+    clients = clients_of(site, args.segment)
+    if args.client is not None and args.client not in clients:
+        problem = f"there is no client {args.client!r} on {args.segment}"
+        output.error(problem, did_you_mean(args.client, clients))
+        return ExitCode.WRONG_USE
+    chosen = [args.client] if args.client else clients
+    if args.dns:
+        return _zone(output, site, args.segment, chosen)
+    if not clients:
+        output.error(f"segment {args.segment} has no clients", "daskel client add --help")
+        return ExitCode.BAD_NEWS
+    _show(output, site, args.segment, chosen)
+    return ExitCode.GOOD
+
+
+def _zone(output: Output, site: Site, segment: str, clients: list[str]) -> ExitCode:
+    try:
+        lines = zone(site, segment, clients)
+    except ValueError as error:
+        output.error(str(error), "an SRV record needs the name of a zone")
+        return ExitCode.BAD_NEWS
+    if output.as_json:
+        output.json({"segment": segment, "zone": lines})
+    else:
+        output.print("\n".join(lines))
+    return ExitCode.GOOD
+
+
+def _show(output: Output, site: Site, segment: str, clients: list[str]) -> None:
+    here = site.segments[segment]
+    beside = here.dhcp == "proxy"
+    parts = [same_machine(site)] if beside else handoff(site, segment, clients)
+    if output.as_json:
+        own = [
+            {"client": m.name, "mac": m.mac, "address": str(m.address) if m.address else None}
+            for m in machines(site, clients)
+        ]
+        shown = [_json(part) for part in parts]
+        output.json({"segment": segment, "dhcp": here.dhcp, "parts": shown, "machines": own})
+        return
+    output.print(_LEAD[here.dhcp].format(segment=segment, network=here.network))
+    for part in parts:
+        for condition, rows in groupby(part.rows, key=lambda row: row.condition):
+            output.print()
+            output.print(Text(_heading(part, condition), style="bold cyan"))
+            output.console.print(_table(list(rows)), soft_wrap=False)
+
+    if not beside:
+        output.print()
+        output.print(Text("To each machine its own", style="bold cyan"))
+        output.console.print(_machines(site, clients), soft_wrap=False)
+
+
+def _machines(site: Site, clients: list[str]) -> Table:
+    table = Table.grid(padding=(0, 2))
+    table.add_column(width=1)
+    for machine in machines(site, clients):
+        address = str(machine.address or "any address")
+        name = Text(machine.name, style="green")
+        table.add_row("", machine.mac, address, Text("12", style="bold"), "host-name", name)
+    return table
+
+
+def _heading(part: Part, condition: str) -> str:
+    more = len(part.clients) - _MOST_NAMES
+    names = ", ".join(part.clients[:_MOST_NAMES]) + (f" and {more} more" if more > 0 else "")
+    if condition == ALWAYS:
+        return f"To {names}" if names else "To every machine"
+    return f"To {names or 'machines'} whose firmware sends {condition}"
+
+
+def _table(rows: list[Row]) -> Table:
+    table = Table.grid(padding=(0, 2))
+    table.add_column(width=1)
+    table.add_column(justify="right", style="bold", min_width=3)
+    table.add_column(no_wrap=True, min_width=18)
+    table.add_column(style="dim", no_wrap=True, min_width=9)
+    table.add_column(overflow="fold", style="green", min_width=24)
+    table.add_column(overflow="fold", style="dim")
+    for row in rows:
+        number = str(row.number) if row.number is not None else ""
+        table.add_row("", number, row.name, row.type, Text(row.value), row.data.hex(" "))
+    return table
+
+
+def _json(part: Part) -> dict[str, object]:
+    return {
+        "clients": list(part.clients) or None,
+        "rows": [
+            {
+                "condition": None if row.condition == ALWAYS else row.condition,
+                "option": row.number,
+                "name": row.name,
+                "type": row.type,
+                "value": row.value,
+                "hex": row.data.hex(),
+                "from": origin_json(row.origin),
+            }
+            for row in part.rows
+        ],
+    }

@@ -1,0 +1,157 @@
+"""`daskel rehearse`: boots simulated clients, or a real one in a virtual machine, against the site
+as it is on disk, without the server that runs."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from collections.abc import Sequence
+from pathlib import Path
+
+from daskel.cli.editing import names_of
+from daskel.cli.output import ExitCode, Output
+from daskel.cli.practice_server import Practice, begin, free_base, serving
+from daskel.cli.rehearsals import (
+    Rehearsed,
+    WrongWishError,
+    boot_all,
+    folder_of,
+    jobs_of,
+    judged,
+    result_json,
+    show_problems,
+    table_of,
+)
+from daskel.cli.site import json_argument, open_site, site_argument
+from daskel.core.site.finding import did_you_mean
+from daskel.core.site.model import Site
+from daskel.core.values import parse_duration
+from daskel.rehearse.firmware import FACES
+from daskel.system.sitefile import SiteFile
+
+EXAMPLE = (
+    "daskel rehearse                   # one simulated boot of every client",
+    "daskel rehearse tide-01 --firmware uefi",
+    "daskel rehearse tide --storm 300 --within 5s --plot storm.png",
+    "daskel rehearse tide-01 --machine # real firmware and kernel, in a virtual machine (root)",
+)
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    who = parser.add_argument(
+        "who", nargs="*", metavar="CLIENT|GROUP", help="all when none is named"
+    )
+    who.completer = names_of(["client", "group"])  # type: ignore[attr-defined]
+    parser.add_argument(
+        "--firmware", choices=list(FACES),
+        help="how they ask (default: as each was last seen, else by the site's loaders)",
+    )  # fmt: skip
+    parser.add_argument(
+        "--storm", type=_many, metavar="N",
+        help="so many at once: the clients themselves, then copies of them",
+    )  # fmt: skip
+    parser.add_argument(
+        "--within", type=_seconds, default=0, metavar="TIME",
+        help='with --storm: begin them spread over this time, like "5s" (default: all at once)',
+    )  # fmt: skip
+    parser.add_argument(
+        "--plot", type=Path, metavar="FILE", help="with --storm: a picture (.png or .svg)"
+    )
+    parser.add_argument(
+        "--machine", action="store_true",
+        help="boot one client as a virtual machine with real firmware, in a network of its own",
+    )  # fmt: skip
+    parser.add_argument(
+        "--keep", type=Path, metavar="DIR",
+        help="leave the server's log and what else was made in this folder",
+    )  # fmt: skip
+    site_argument(parser)
+    json_argument(parser)
+
+
+def _many(text: str) -> int:
+    if not text.isdigit() or not 1 <= int(text) <= 5000:
+        raise argparse.ArgumentTypeError("a number from 1 to 5000 is needed")
+    return int(text)
+
+
+def _seconds(text: str) -> int:
+    try:
+        return parse_duration(text)
+    except ValueError as error:
+        raise argparse.ArgumentTypeError(f"{text} {error}") from None
+
+
+def run(args: argparse.Namespace, output: Output) -> ExitCode:
+    file = open_site(args, output, checked=True)
+    if isinstance(file, ExitCode):
+        return file
+    assert file.site
+    try:
+        return _run(args, file, file.site, output)
+    except WrongWishError as error:
+        output.error(*error.args)
+        return ExitCode.WRONG_USE
+
+
+def _run(args: argparse.Namespace, file: SiteFile, site: Site, output: Output) -> ExitCode:
+    names = chosen(site, args.who)
+    if args.plot and args.plot.suffix not in (".png", ".svg"):
+        raise WrongWishError(f"{args.plot} is no picture", "end its name with .png or .svg")
+    if (args.plot or args.within) and not args.storm:
+        raise WrongWishError("--plot and --within go with --storm", "daskel rehearse --help")
+    if args.machine and (len(names) != 1 or args.storm):
+        raise WrongWishError("one client is rehearsed as a machine", "name one; no --storm")
+    if args.machine:
+        from daskel.cli.commands.rehearse_machine import rehearse_machine
+
+        return rehearse_machine(args, file, names[0], output)
+    if args.storm:
+        from daskel.cli.commands.rehearse_storm import rehearse_storm
+
+        return rehearse_storm(args, file, names, output)
+    return _rehearse(args, file, names, output)
+
+
+def chosen(site: Site, words: Sequence[str]) -> list[str]:
+    """The clients that are meant and have something to boot. Raises WrongWishError."""
+    for word in words:
+        if word not in site.clients and word not in site.groups:
+            hint = did_you_mean(word, [*site.clients, *site.groups])
+            raise WrongWishError(f"the site has no client or group {word}", hint)
+    names = [
+        name for name, client in site.clients.items()
+        if not words or name in words or set(words) & set(client.group)
+    ]  # fmt: skip
+    if not names:
+        raise WrongWishError("the site has no such clients", "daskel client add makes one")
+    return names
+
+
+def _rehearse(
+    args: argparse.Namespace, file: SiteFile, names: Sequence[str], output: Output
+) -> ExitCode:
+    with folder_of(args.keep) as folder:
+        practice = Practice(str(file.path.absolute()), str(folder), free_base())
+        begin(practice, file)
+        jobs = jobs_of(practice, file, names, args.firmware)
+        since = time.time()
+        with serving(practice):
+            boots = boot_all(jobs, output)
+        results = judged(practice, file, boots, since)
+    _show(results, output)
+    return ExitCode.GOOD if all(r.good for r in results) else ExitCode.BAD_NEWS
+
+
+# --- what came of it ---
+
+
+def _show(results: Sequence[Rehearsed], output: Output) -> None:
+    if output.as_json:
+        good = all(result.good for result in results)
+        output.json({"good": good, "clients": [result_json(result) for result in results]})
+        return
+    output.console.print(table_of(results))
+    show_problems(results, output)
+    count = sum(1 for result in results if result.good)
+    output.print(f"\n{count} of {len(results)} clients would come up.")

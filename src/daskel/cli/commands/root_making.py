@@ -1,0 +1,206 @@
+"""Verbs of `daskel root` that bring a system in, and look whether it can be booted."""
+
+from __future__ import annotations
+
+import argparse
+import shutil
+from importlib.resources import files
+from pathlib import Path
+
+from daskel.cli.editing import edit, new_table
+from daskel.cli.output import ExitCode, Output, finding_json, working
+from daskel.cli.root_options import may_make
+from daskel.cli.site import path_of
+from daskel.core.roots.inspect import inspect, kernel_release
+from daskel.core.roots.kernels import kernel_processor
+from daskel.core.site.finding import Severity
+from daskel.core.values import show_size
+from daskel.system.requirements import LackingError
+from daskel.system.roots.building import build
+from daskel.system.roots.importing import SourceError, bring_in, size_of
+from daskel.system.roots.inspecting import read_facts
+from daskel.system.roots.roots import RootFolder
+from daskel.system.roots.sealing import put_in_place
+from daskel.system.sitefile import SiteFile
+
+_LOST = ("was changed in it", " (sealed versions stay)")
+_INITRDS = ("initrd.img-{}", "initramfs-{}.img", "initrd-{}", "initramfs-{}")
+
+
+def import_root(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
+    """A system out of an image or a folder; in the site file when it is not there."""
+    assert file.site
+    tree = _folder(file, args.name).tree
+    code = may_make(args, output, tree, args.name, *_LOST)
+    if code is not None:
+        return code
+    root, known = _folder(file, args.name), args.name in file.site.roots
+    with root.lock():
+        work = root.unfinished
+        try:
+            total = size_of(args.source)
+            with working(output, f"{args.source.name}", total) as progress:
+                task = progress.task_ids[0]
+                what = bring_in(
+                    args.source, work, args.partition, lambda size: progress.advance(task, size)
+                )
+        except (SourceError, OSError) as error:
+            if isinstance(error, SourceError):
+                output.error(str(error), error.remedy)
+            else:
+                where = error.filename or args.source
+                output.error(f"{where}: {error.strerror or error}", "check the source")
+            return ExitCode.BAD_NEWS
+        put_in_place(root)
+    return _made(args, output, file, what, known)
+
+
+def build_root(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
+    """A Debian system from nothing; in the site file when it is not there."""
+    site = file.site
+    assert site
+    tree = _folder(file, args.name).tree
+    code = may_make(args, output, tree, args.name, *_LOST)
+    if code is not None:
+        return code
+    packages = [*args.package, *(_listed(args.list) if args.list else [])]
+    root, known = _folder(file, args.name), args.name in site.roots
+    with root.lock():
+        work, steps = root.unfinished, 0
+        with output.errors.status("", spinner="line") as status:
+
+            def say(what: str, package: str) -> None:
+                nonlocal steps
+                steps += 1
+                status.update(f"{what} {package} (step {steps:,})")
+
+            build(work, args.release, packages, args.processor, args.mirror, say)
+        put_in_place(root)
+    what = f"Debian {args.release} for {args.processor}"
+    return _made(args, output, file, what, known)
+
+
+def _listed(path: Path) -> list[str]:
+    """The packages of a list: one a line, `#` begins a comment; also one that ships with Daskel."""
+    try:
+        text = path.read_text()
+    except FileNotFoundError:
+        shipped = files("daskel.system.roots").joinpath("lists", f"{path.name}.packages")
+        if not shipped.is_file():
+            names = "text-terminal, thin-client"
+            problem = f"there is no package list {path}"
+            raise LackingError(problem, f"name a file, or one of: {names}") from None
+        text = shipped.read_text()
+    return [word for line in text.splitlines() for word in line.split("#")[0].split()]
+
+
+def _folder(file: SiteFile, name: str) -> RootFolder:
+    assert file.site
+    path = file.site.root_path(name) if name in file.site.roots else name
+    return RootFolder(file.roots, path)
+
+
+def _made(
+    args: argparse.Namespace, output: Output, file: SiteFile, what: str, known: bool
+) -> ExitCode:
+    """Say what was made, with its kernels; name it in the site file."""
+    tree = _folder(file, args.name).tree
+    found = boot_files(tree)
+    if output.as_json:
+        kernels = [row[0] for row in found]
+        made = {"root": args.name, "tree": str(tree), "made_of": what, "kernels": kernels}
+        output.json(made)
+    else:
+        output.print(f"{tree} is made, of {what}.")
+        _say_kernels(output, args.name, found)
+    if known:
+        return ExitCode.GOOD
+    table = new_table("root", args.name, {})
+    said = f"[root.{args.name}] is in the site file."
+    return edit(args, output, file, [(path_of(args), table)], said, what_next=False)
+
+
+Row = tuple[dict[str, str | None], Path, Path | None]
+
+
+def boot_files(tree: Path) -> list[Row]:
+    """Kernels in a tree, the newest first: what each is, its file, and its initrd."""
+    rows: list[Row] = []
+    for pattern in ("vmlinuz*", "Image*", "vmlinux*"):
+        for path in sorted((tree / "boot").glob(pattern), reverse=True):
+            if path.is_symlink() or not path.is_file():
+                continue
+            data = path.read_bytes()
+            release, processor = kernel_release(data), kernel_processor(data[:4096])
+            names = [tree / "boot" / name.format(release) for name in _INITRDS]
+            initrd = next((name for name in names if name.is_file()), None)
+            what = {"path": str(path.relative_to(tree)), "release": release, "processor": processor}
+            what["initrd"] = str(initrd.relative_to(tree)) if initrd else None
+            rows.append((what, path, initrd))
+    return rows
+
+
+def _say_kernels(output: Output, name: str, found: list[Row]) -> None:
+    for what, path, initrd in found:
+        size = show_size(path.stat().st_size)
+        kind = f"{what['release'] or 'unknown release'}, {what['processor'] or 'unknown processor'}"
+        with_initrd = f", initrd {what['initrd']}" if initrd else ", no initrd"
+        output.print(f"kernel {what['path']}: {kind}, {size}{with_initrd}")
+    if found:
+        output.print(f"Hand the newest out with: daskel root files {name}")
+    else:
+        output.print("There is no kernel in its /boot; the loadout needs one from elsewhere.")
+
+
+def hand_out(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
+    """Copy the root's own kernel and initrd below `files`, where loadouts name them."""
+    assert file.site
+    root = RootFolder(file.roots, file.site.root_path(args.name))
+    found = boot_files(root.version(root.state().used))
+    if not found:
+        output.error(f"{args.name} has no kernel in its /boot", "install one: daskel root edit")
+        return ExitCode.BAD_NEWS
+    what, kernel, initrd = found[0]
+    target = file.files / args.name
+    written = [(kernel, target / "vmlinuz"), *([(initrd, target / "initrd.img")] if initrd else [])]
+    if not args.dry_run:
+        target.mkdir(parents=True, exist_ok=True)
+        for source, place in written:
+            part = place.with_name(f".{place.name}")
+            shutil.copyfile(source, part)
+            part.chmod(0o644)
+            part.replace(place)
+    paths = [str(place.relative_to(file.files)) for _, place in written]
+    if output.as_json:
+        output.json({"root": args.name, "release": what["release"], "files": paths})
+        return ExitCode.GOOD
+    output.print(
+        f"{'Would write' if args.dry_run else 'Written'}: {', '.join(paths)} ({what['release']})"
+    )
+    values = f"kernel={paths[0]}" + (f" initrd={paths[1]}" if initrd else "")
+    output.print(f"Name them where it is needed: daskel loadout set NAME {values}")
+    return ExitCode.GOOD
+
+
+def look(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
+    """Findings about a root's tree, and about what its loadouts hand out with it."""
+    assert file.site
+    root = RootFolder(file.roots, file.site.root_path(args.name))
+    number = root.state().used if args.version is None else args.version
+    tree = root.version(number)
+    if not tree.is_dir():
+        output.error(f"{tree} is missing", f"daskel root show {args.name}")
+        return ExitCode.WRONG_USE
+    facts = read_facts(file.site, args.name, tree, file.files)
+    found = inspect(facts, file.site.origin("root", args.name))
+    if output.as_json:
+        output.json(
+            {"root": args.name, "version": number, "findings": [finding_json(f) for f in found]}
+        )
+    else:
+        output.findings(found)
+        bad = sum(f.severity in (Severity.ERROR, Severity.WARNING) for f in found)
+        what = f"version {number}" if number else "the working tree"
+        output.print(f"{args.name}, {what}: " + (f"{bad} to look at" if bad else "fit to boot"))
+    worst = any(f.severity is Severity.ERROR for f in found)
+    return ExitCode.BAD_NEWS if worst else ExitCode.GOOD

@@ -1,0 +1,46 @@
+"""`daskel status`: what runs, since when, and how far each client came."""
+
+from __future__ import annotations
+
+import argparse
+import time
+
+from daskel.cli.output import ExitCode, Output
+from daskel.cli.site import json_argument, path_of, question, site_argument
+from daskel.core.values import show_duration
+from daskel.system.sitefile import load
+
+EXAMPLE = ("daskel status", "daskel status --json")
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    site_argument(parser)
+    json_argument(parser)
+
+
+def run(args: argparse.Namespace, output: Output) -> ExitCode:
+    file = load(path_of(args))
+    answer = question(file, "status")
+    if answer is None:
+        if output.as_json:
+            output.json({"running": False})
+        else:
+            output.print(f"No server runs with {file.path}.")
+        return ExitCode.BAD_NEWS
+    if output.as_json:
+        output.json({"running": True, **answer})
+        return ExitCode.GOOD
+    age = show_duration(int(time.time() - answer["since"]))
+    output.print(
+        f"{answer['name']}: process {answer['process']} serves {answer['site']}, {age} now."
+    )
+    output.print(f"{answer['clients']} clients on {', '.join(answer['segments'])}.")
+    stages = ", ".join(f"{count} at {stage}" for stage, count in answer["stages"].items())
+    output.print(f"Since it started: {stages or 'no client came'}.")
+    for aside in answer["aside"]:
+        left = show_duration(max(int(aside["until"] - time.time()), 0))
+        where = f"{aside['address']} of {aside['segment']}"
+        output.print(f"{where} is not given out for {left}: another machine was found to have it.")
+    if answer["differs"]:
+        output.print("The file on disk differs: daskel apply shows how, and takes it over.")
+    return ExitCode.GOOD

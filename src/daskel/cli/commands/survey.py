@@ -1,0 +1,188 @@
+"""`daskel survey`: what is there before anything is set up. Needs no site file."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from rich.table import Table
+from rich.text import Text
+
+from daskel.cli.output import ExitCode, Output
+from daskel.cli.site import json_argument
+from daskel.core.boot.wire import Ports
+from daskel.core.dhcp.options import Code, show
+from daskel.core.dhcp.packet import NOWHERE, Packet
+from daskel.core.dhcp.pxe import Firmware
+from daskel.core.site.finding import did_you_mean
+from daskel.core.site.survey import free_networks, overlaps
+from daskel.rehearse.firmware import SYSTEM, Face, discover
+from daskel.system.host.interfaces import Interface, interfaces
+from daskel.system.host.offers import Heard, offers
+from daskel.system.host.ports import Holder, holder, taken
+
+EXAMPLE = ("daskel survey", "daskel survey --wire enp3s0")
+_PORTS = [  # protocol, port, what Daskel needs it for
+    ("udp", Ports.dhcp, "DHCP"),
+    ("udp", Ports.tftp, "TFTP"),
+    ("tcp", Ports.http, "HTTP"),
+    ("tcp", 111, "NFS of the kernel, not Daskel's"),
+    ("tcp", Ports.nfs, "NFS"),
+    ("udp", Ports.pxe, "PXE beside another DHCP server"),
+]
+_WAIT = 4.0  # seconds for answers: proxies let the other server speak first
+_XID = 0x61080000
+_PROPOSED = 3
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    wire = parser.add_argument(
+        "--wire",
+        metavar="IFACE",
+        help=f"ask there who answers DHCP ({_WAIT:.0f} s; takes no lease; needs root)",
+    )
+    wire.completer = lambda **_: [i.name for i in interfaces()]  # type: ignore[attr-defined]
+    json_argument(parser)
+
+
+def run(args: argparse.Namespace, output: Output) -> ExitCode:
+    found = interfaces()
+    by_name = {interface.name: list(interface.addresses) for interface in found}
+    if args.wire is not None and args.wire not in by_name:
+        output.error(f"there is no interface {args.wire}", did_you_mean(args.wire, by_name))
+        return ExitCode.WRONG_USE
+    held = [(*port, holder(port[0], port[1])) for port in _PORTS]
+    faces = _faces()
+    heard = offers(args.wire, [message for _, message in faces], _WAIT) if args.wire else None
+    problems, free = list(overlaps(by_name)), free_networks(by_name, _PROPOSED)
+    if output.as_json:
+        servers = None if heard is None else [_server_json(h, faces[h.asked][0]) for h in heard]
+        output.json(
+            {
+                "interfaces": [_interface_json(interface) for interface in found],
+                "overlaps": problems,
+                "free": [str(network) for network in free],
+                "ports": [_port_json(*port) for port in held],
+                "wire": args.wire,
+                "offers": servers,
+            }
+        )
+        return ExitCode.GOOD
+    _section(output, "Interfaces", _interfaces(found))
+    for problem in problems:
+        output.print(Text(f"  {problem}", style="yellow"))
+    _section(output, "Ports", _ports(held))
+    _section(output, "Free private networks", "  " + ", ".join(map(str, free)))
+    if heard is not None:
+        title = f"Who answers DHCP on {args.wire}"
+        _section(output, title, _servers(heard, [name for name, _ in faces]))
+        if any(one.offer.yiaddr != NOWHERE for one in heard):
+            stays = 'Addresses are given there already; dhcp = "proxy" leaves that as it is.'
+            output.print(Text(f"  {stays}", style="green"))
+    else:
+        output.print("\ndaskel survey --wire IFACE asks one of them who answers DHCP there.")
+    return ExitCode.GOOD
+
+
+def _faces() -> list[tuple[str, Packet]]:
+    """A DISCOVER of each kind of firmware, and of a system that only wants an address."""
+    mac = "02:61:00:00:00:00"  # the sender puts its own there
+    asked = [(kind.value, discover(Face.of(kind), mac, _XID)) for kind in Firmware]
+    return [("system", discover(SYSTEM, mac, _XID)), *asked]
+
+
+def _section(output: Output, title: str, what: Any) -> None:
+    output.print(Text(("\n" if title != "Interfaces" else "") + title, style="bold cyan"))
+    if isinstance(what, str):
+        output.print(what)
+    else:
+        output.console.print(what, soft_wrap=False)
+
+
+def _interfaces(found: list[Interface]) -> Table:
+    table = Table.grid(padding=(0, 2))
+    table.add_column(width=0)
+    for interface in found:
+        link = Text("link", style="green") if interface.link else Text("no link", style="yellow")
+        lines = [
+            (str(address), "fixed" if fixed else "from DHCP: a server needs a fixed one")
+            for address, fixed in interface.addresses.items()
+        ] or [("no address", "")]
+        for number, (address, how) in enumerate(lines):
+            first = number == 0
+            name = Text(interface.name if first else "", style="bold")
+            style = "yellow" if how.startswith("from") else "dim"
+            mac = Text(interface.hardware if first else "", style="dim")
+            table.add_row("", name, link if first else "", address, Text(how, style), mac)
+    return table
+
+
+def _ports(held: list[tuple[str, int, str, Holder | None]]) -> Table:
+    table = Table.grid(padding=(0, 2))
+    table.add_column(width=0)
+    table.add_column(justify="right", style="bold")
+    for protocol, port, why, who in held:
+        unseen = "somebody: run as root to see who" if taken(protocol, port) else ""
+        by = str(who or unseen)
+        state = Text(f"held by {by}", style="yellow") if by else Text("free", style="green")
+        table.add_row("", f"{port}/{protocol}", state, Text(why, style="dim"))
+    return table
+
+
+def _servers(heard: list[Heard], names: list[str]) -> Table | str:
+    if not heard:
+        return "  nobody"
+    table = Table.grid(padding=(0, 2))
+    table.add_column(width=0)
+    alike: dict[tuple[str, str, str], list[str]] = {}
+    for one in sorted(heard, key=lambda h: (h.hardware, h.asked)):
+        gives = one.offer.yiaddr != NOWHERE
+        address = f"offers {one.offer.yiaddr}" if gives else "adds to another's offer"
+        boot = _boot_of(one.offer)
+        boot = f"{boot} from {one.offer.siaddr}" if boot and "://" not in boot else boot
+        key = (f"{_server_of(one)} ({one.hardware})", address, boot)
+        alike.setdefault(key, []).append(names[one.asked])
+    told: set[str] = set()
+    for (who, address, boot), faces in alike.items():
+        if who not in told:
+            told.add(who)
+            table.add_row("", Text(who, style="bold"))
+        shown = f"boot file {boot}" if boot else Text("no boot file", style="dim")
+        table.add_row("", f"  {address}", shown, Text(f"to {', '.join(faces)}", style="dim"))
+    return table
+
+
+def _server_of(one: Heard) -> str:
+    return str(one.offer.address_option(Code.SERVER_ID) or one.address)
+
+
+def _boot_of(offer: Packet) -> str:
+    named = offer.options.get(Code.BOOT_FILE, b"") or offer.file
+    return show(Code.BOOT_FILE, named) if named else ""
+
+
+def _interface_json(interface: Interface) -> dict[str, object]:
+    own = [{"address": str(a), "fixed": fixed} for a, fixed in interface.addresses.items()]
+    return {
+        "name": interface.name, "mac": interface.hardware or None, "link": interface.link,
+        "addresses": own,
+    }  # fmt: skip
+
+
+def _port_json(protocol: str, port: int, why: str, who: Holder | None) -> dict[str, object]:
+    by = {"process": who.pid, "name": who.name} if who else None
+    return {
+        "port": port, "protocol": protocol, "for": why, "free": not taken(protocol, port), "by": by,
+    }  # fmt: skip
+
+
+def _server_json(one: Heard, face: str) -> dict[str, object]:
+    offer = one.offer
+    options = {str(code): value.hex() for code, value in offer.options.items()}
+    return {
+        "server": _server_of(one), "mac": one.hardware, "asked_as": face,
+        "address": str(offer.yiaddr) if offer.yiaddr != NOWHERE else None,
+        "next_server": str(offer.siaddr) if offer.siaddr != NOWHERE else None,
+        "boot_file": _boot_of(offer) or None,
+        "options": options,
+    }  # fmt: skip

@@ -1,0 +1,75 @@
+"""What one client gets, as commands show it."""
+
+from __future__ import annotations
+
+import time
+
+from rich.table import Table
+from rich.text import Text
+
+from daskel.cli.output import Output, short_place
+from daskel.core.audit.explain import Explanation, Step, explain
+from daskel.core.boot.arguments import ArgumentError
+from daskel.core.boot.wire import Ports
+from daskel.core.dhcp.pxe import Firmware
+from daskel.core.replies.answer import Answers
+from daskel.rehearse.firmware import Face, discover
+from daskel.store.reading import read_leases, read_once
+from daskel.system.sitefile import SiteFile
+
+_XID = 1
+
+
+def explain_client(
+    file: SiteFile, name: str, asked: str | None
+) -> tuple[Firmware, str, Explanation | str]:
+    """The firmware, how it is known, and the explanation or why there is none."""
+    assert file.site
+    leases, now = read_leases(file.state), time.time()
+    mac = file.site.clients[name].mac
+    firmware, how = _firmware(asked, leases.architecture_of(mac))
+    answers = Answers(file.site, leases, Ports())
+    try:
+        message = discover(Face.of(firmware), mac, _XID)
+        return firmware, how, explain(answers, name, message, now)
+    except (ArgumentError, ValueError) as error:
+        return firmware, how, str(error)
+
+
+def once_of(file: SiteFile) -> dict[str, str]:
+    """What is assigned for one boot, by client."""
+    return {once.client: once.boot for once in read_once(file.state) if not once.running}
+
+
+def _firmware(asked: str | None, seen: int | None) -> tuple[Firmware, str]:
+    if asked:
+        return Firmware(asked), "as asked"
+    known = Firmware.of_architecture(seen) if seen is not None else None
+    return (known, "as last seen") if known else (Firmware.BIOS, "not seen yet; see --firmware")
+
+
+def show(output: Output, explanation: Explanation, firmware: Firmware, how: str) -> None:
+    about = f"  {explanation.mac} on {explanation.segment}, firmware {firmware.value} ({how})"
+    output.print(Text.assemble((explanation.client, "bold"), about))
+    for number, step in enumerate(explanation.steps, 1):
+        output.print()
+        output.print(Text(f"{number}  {step.title}", style="bold cyan"))
+        output.console.print(_table(step), soft_wrap=False)
+        if step.text:
+            output.block(step.text, "   | ")
+    if explanation.problem:
+        output.print()
+        output.print(Text(f"It does not boot: {explanation.problem}", style="bold red"))
+
+
+def _table(step: Step) -> Table:
+    table = Table.grid(padding=(0, 2))
+    table.add_column(width=1)
+    table.add_column(justify="right", style="dim")
+    table.add_column(style="dim", no_wrap=True)
+    table.add_column(overflow="fold")
+    table.add_column(style="green", no_wrap=True)
+    for line in step.lines:
+        number = str(line.number) if line.number is not None else ""
+        table.add_row("", number, line.name, Text(line.value), short_place(line.origin))
+    return table

@@ -1,0 +1,267 @@
+"""What every kind of rehearsal shares: the jobs of simulated clients, and how their results are
+judged and shown."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+from dataclasses import dataclass
+from hashlib import sha256
+from pathlib import Path
+
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
+from rich.table import Table
+from rich.text import Text
+
+from daskel.cli.boot_views import cause_json
+from daskel.cli.output import Output
+from daskel.cli.practice_server import Practice
+from daskel.cli.root_options import few
+from daskel.core.content.computed import client_paths
+from daskel.core.history.diagnosis import Case, Cause, diagnose
+from daskel.core.history.events import Seen
+from daskel.core.history.outcome import Result
+from daskel.core.site.layers import effective
+from daskel.core.site.model import Site
+from daskel.core.values import show_duration, show_size
+from daskel.rehearse.client import Board, Boot, Got
+from daskel.rehearse.fetch import Way
+from daskel.rehearse.firmware import BOARD, FACES
+from daskel.rehearse.storm import Job
+from daskel.store.reading import read_boots, read_leases
+from daskel.system.sitefile import SiteFile
+
+_AT_ONCE = 24  # clients, without --storm
+_NAMES = 6
+_LOOK_BACK = 2000  # boots
+
+
+class WrongWishError(Exception):
+    """What cannot be rehearsed, and what can."""
+
+
+@contextmanager
+def folder_of(keep: Path | None) -> Iterator[Path]:
+    """Where a practice writes: kept where the user says so."""
+    if keep is None:
+        with tempfile.TemporaryDirectory(prefix="daskel-rehearse-") as made:
+            yield Path(made)
+    else:
+        yield keep.absolute()
+
+
+def jobs_of(
+    practice: Practice, file: SiteFile, names: Sequence[str], firmware: str | None
+) -> list[Job]:
+    """What the simulated clients are to do. Raises WrongWishError."""
+    assert file.site
+    site, like = practice.of(file.site)
+    wanted = [name for name in site.clients if like.get(name) in names]
+    wanted = [name for name in wanted if not practice.copies or name in like]
+    seen = _seen(practice, [like[name] for name in wanted], file.site)
+    return [_job(practice, file, site, name, like[name], seen, firmware) for name in wanted]
+
+
+def _seen(practice: Practice, names: Sequence[str], site: Site) -> dict[str, int]:
+    """The architecture types that machines sent last, by MAC address."""
+    seen = dict(read_leases(practice.state).architectures())
+    others = {site.clients[name].mac for name in names} - seen.keys()
+    for boot in read_boots(practice.state, clients=others, most=_LOOK_BACK):
+        number = next(
+            (e.architecture for _, e in boot.of(Seen) if e.architecture is not None), None
+        )
+        if number is not None:
+            seen.setdefault(boot.mac, number)
+    return seen
+
+
+def _job(
+    practice: Practice, file: SiteFile, site: Site, name: str, like: str, seen: Mapping[str, int],
+    firmware: str | None,
+) -> Job:  # fmt: skip
+    found = effective(site, name)
+    assert file.site
+    if found.segment is None:
+        raise WrongWishError(f"client {name} is on no segment", "daskel check says more")
+    known = seen.get(file.site.clients[like].mac)
+    face = firmware or firmware_of(file, found.loadout_name, known)
+    board = _board(site, name) if face == BOARD else None
+    server = site.segments[found.segment.value].server
+    try:
+        way = Way.of(site, name)
+    except ValueError as error:
+        raise WrongWishError(str(error), "daskel explain shows what it gets") from None
+    return Job(practice.wire, server, name, found.mac.value, face, way, board)
+
+
+def firmware_of(file: SiteFile, loadout: str | None, seen: int | None) -> str:
+    """As a machine was last seen; else as its kernel and the site's boot loaders suggest."""
+    assert file.site
+    known = next((name for name, face in FACES.items() if face.architecture == seen), None)
+    if seen is not None:
+        return known or ("uefi" if seen == 9 else BOARD)
+    if file.kernels.get(loadout or "") in ("arm", "arm64"):
+        return "arm64"
+    return "bios" if "bios" in file.site.settings.loaders else "uefi"
+
+
+def _board(site: Site, name: str) -> Board:
+    texts = [
+        path for pattern, file in site.files.items() if not file.folder
+        for path in client_paths(site, pattern, name)
+    ]  # fmt: skip
+    if not texts:
+        raise WrongWishError(
+            f"{name} is to be a board that reads text files, and the site has none for it",
+            'write one: [file."{{ client.mac_dashed }}/..."]',
+        )
+    loadout = effective(site, name).loadout
+    return Board(texts, (loadout and loadout.kernel) or "", loadout.initrd if loadout else ())
+
+
+def boot_all(jobs: Sequence[Job], output: Output) -> list[Boot]:
+    columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn())
+    quiet = output.as_json or not output.errors.is_terminal
+    with Progress(*columns, console=output.errors, transient=True, disable=quiet) as progress:
+        task = progress.add_task("booting", total=len(jobs))
+
+        def moved(result: Boot) -> None:
+            done = 1 if result.seconds else 0
+            progress.update(task, advance=done, description=f"{result.name}: {result.stage:<14}")
+
+        with ThreadPoolExecutor(max_workers=_AT_ONCE) as pool:
+            return list(pool.map(lambda job: job.run(moved), jobs))
+
+
+@dataclass(frozen=True)
+class Rehearsed:
+    """One client's rehearsal: as it saw it, and as the server's events explain it."""
+
+    boot: Boot
+    loadout: str
+    problem: str  # the first thing that is wrong, empty when nothing is
+    cause: Cause | None = None
+
+    @property
+    def good(self) -> bool:
+        return not self.problem
+
+
+def judged(
+    practice: Practice, file: SiteFile, boots: Sequence[Boot], since: float
+) -> list[Rehearsed]:
+    """Each boot with the first thing that is wrong."""
+    assert file.site
+    site, _ = practice.of(file.site)
+    newest = {boot.mac: boot for boot in reversed(read_boots(practice.state, since=since))}
+    disk: dict[Path, str] = {}
+    results = []
+    for boot in boots:
+        found = effective(site, boot.name)
+        problem = boot.problem or differs(file, boot, disk)
+        cause = None
+        if boot.mac in newest:
+            case = Case(newest[boot.mac], float("inf"))
+            cause = next(iter(diagnose(case)), None)
+            if boot.stage == "local disk" and case.result == Result.REFUSED:
+                problem = "it is given no boot file"
+        cause = cause if problem else None
+        results.append(Rehearsed(boot, found.boot.value if found.boot else "", problem, cause))
+    return results
+
+
+def differs(file: SiteFile, boot: Boot, known: dict[Path, str]) -> str:
+    """The first boot file whose content is not what lies on the server's disk. What is in a root
+    may be made for its client; what is computed has no file. `known`: digests that are kept."""
+    for got in boot.files:
+        source = _source(file, boot.name, got)
+        if got.what in ("root", "configuration", "loader") or source is None:
+            continue
+        if source not in known:
+            known[source] = _digest(source)
+        if known[source] and known[source] != got.digest:
+            return f"{got.path} is not the same as {source}"
+    return ""
+
+
+def _source(file: SiteFile, name: str, got: Got) -> Path | None:
+    """Where a file lies on disk: the client's own first."""
+    assert file.site
+    path = got.path.split("/", 3)[3] if got.path.startswith("http://") else got.path
+    client = file.site.clients.get(name)
+    own = [f"clients/{name}", *(f"groups/{group}" for group in (client.group if client else ()))]
+    places = [file.files / folder / path for folder in own] + [file.files / path]
+    return next((place for place in places if place.is_file()), None)
+
+
+def _digest(path: Path) -> str:
+    digest = sha256()
+    with path.open("rb") as opened:
+        while piece := opened.read(1 << 20):
+            digest.update(piece)
+    return digest.hexdigest()
+
+
+def table_of(results: Sequence[Rehearsed]) -> Table:
+    """A row for each client."""
+    table = Table(box=None, header_style="bold", pad_edge=False)
+    for title in ("client", "firmware", "address", "loadout"):
+        table.add_column(title, no_wrap=True)
+    for title in ("boot files", "root files", "received", "time"):
+        table.add_column(title, justify="right", no_wrap=True)
+    table.add_column("came to")
+    for result in results:
+        table.add_row(*_cells(result))
+    return table
+
+
+def _cells(result: Rehearsed) -> list[str | Text]:
+    boot = result.boot
+    from_root = sum(1 for got in boot.files if got.what == "root")
+    stage = Text(boot.stage, style="green" if result.good else "red")
+    return [
+        boot.name, boot.firmware, str(boot.address or ""), result.loadout,
+        str(len(boot.files) - from_root), str(from_root or ""),
+        show_size(sum(got.size for got in boot.files)), show_duration(round(boot.seconds, 2)),
+        stage,
+    ]  # fmt: skip
+
+
+def show_problems(results: Sequence[Rehearsed], output: Output) -> None:
+    """What is wrong, each once, with those that it stops."""
+    alike: dict[tuple[str, str], list[Rehearsed]] = {}
+    for result in (r for r in results if not r.good):
+        key = result.problem.replace(result.boot.name, "NAME").replace(result.boot.mac, "MAC")
+        remedy = result.cause.remedy if result.cause else ""
+        alike.setdefault((key, remedy), []).append(result)
+    for (_, remedy), same in alike.items():
+        names = few([result.boot.name for result in same], _NAMES)
+        output.print()
+        output.print(Text.assemble((f"{names}: ", "bold red"), same[0].problem))
+        cause = same[0].cause
+        if cause:
+            output.print(f"      {cause.cause}: {cause.problem}")
+            output.print(Text(f"      {remedy}", style="green"))
+    noted: dict[str, list[str]] = {}
+    for boot in (result.boot for result in results if result.good and result.boot.note):
+        noted.setdefault(boot.note, []).append(boot.name)
+    for note, names_of_it in noted.items():
+        output.print(f"\n{few(names_of_it, _NAMES)}: {note}")
+
+
+def result_json(result: Rehearsed) -> dict[str, object]:
+    boot = result.boot
+    return {
+        "client": boot.name, "mac": boot.mac, "firmware": boot.firmware,
+        "address": str(boot.address) if boot.address else None,
+        "stage": boot.stage, "good": result.good, "problem": result.problem or None,
+        "finding": cause_json(result.cause) if result.cause else None,
+        "seconds": round(boot.seconds, 3), "asked_again": len(boot.again),
+        "command_line": boot.command_line, "note": boot.note or None,
+        "files": [
+            {"what": g.what, "path": g.path, "bytes": g.size, "sha256": g.digest}
+            for g in boot.files
+        ],
+    }  # fmt: skip

@@ -1,0 +1,46 @@
+"""The layers below one client's slate."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from daskel.cli.output import ExitCode, Output
+from daskel.cli.root_options import root_of
+from daskel.system.requirements import LackingError
+from daskel.system.roots.mounts import mounted_below, overlay, own_namespace, unmount
+from daskel.system.roots.slates import Slate
+from daskel.system.sitefile import SiteFile
+
+
+def base_of(file: SiteFile, slate: Slate) -> Path:
+    """The folder of the version that a slate was made on."""
+    state, site = slate.state(), file.site
+    assert site
+    if state is None or slate.root not in site.roots:
+        raise LackingError(f"the root {slate.root} is not in the site any more", "put it back")
+    return root_of(file, slate.root).version(state.version)
+
+
+def seen_by(
+    file: SiteFile, root: str, client: str, output: Output, use: Callable[[Path], ExitCode]
+) -> ExitCode:
+    """Do something with what a client sees of a root, as it is now; nothing of it is changed."""
+    slate = Slate(file.slates, root, client)
+    if slate.state() is None:
+        output.error(f"{client} has no slate of {root}", "daskel slate list shows all")
+        return ExitCode.BAD_NEWS
+    base, view = base_of(file, slate), slate.folder / "seen"
+    try:
+        own_namespace()
+        view.mkdir(exist_ok=True)
+        overlay(view, [*slate.layers, base])
+    except OSError as error:
+        problem = f"{view} cannot be mounted ({error.strerror})"
+        raise LackingError(problem, "run as root") from None
+    try:
+        return use(view)
+    finally:
+        for point in mounted_below(view):
+            unmount(point)
+        view.rmdir()

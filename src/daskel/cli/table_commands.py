@@ -1,0 +1,327 @@
+"""The commands `client`, `group` and `loadout`: the same verbs on three kinds of tables."""
+
+from __future__ import annotations
+
+import argparse
+import csv
+import io
+from collections.abc import Callable, Collection, Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+from rich.table import Table as Grid
+
+from daskel.cli.editing import edit, editing_arguments, names_of, new_table, owner, values_of
+from daskel.cli.explanations import once_of
+from daskel.cli.output import ExitCode, Output, short_place
+from daskel.cli.site import json_argument, open_site, path_of, site_argument
+from daskel.core.site.edit import EditError, change, remove, rename
+from daskel.core.site.finding import did_you_mean
+from daskel.core.site.includes import Text
+from daskel.core.site.layers import effective
+from daskel.core.site.model import Site, Table
+from daskel.core.site.parse import parse
+from daskel.system.requirements import LackingError
+from daskel.system.sitefile import SiteFile, load
+
+Run = Callable[[argparse.Namespace, Output], ExitCode]
+
+
+class Tables:
+    """The command of one kind of table."""
+
+    def __init__(self, kind: str, *, example: str) -> None:
+        self.kind, self._example = kind, example
+
+    def arguments(self, parser: argparse.ArgumentParser) -> None:
+        verbs = parser.add_subparsers(dest="verb", metavar="VERB", required=True)
+        self._verb(verbs, "list", f"all {self.kind}s", self.list_all, [])
+        self._verb(verbs, "show", "one, as it is written", self.show, [self._name])
+        self._verb(verbs, "add", "a new one", self.add, [_new_name, self._values], True)
+        self._verb(verbs, "set", "change keys", self.set_keys, [self._name, self._values], True)
+        self._verb(verbs, "remove", "take it away", self.remove, [self._names], True)
+        if self.kind == "loadout":
+            verb = [self._name, _new_name, self._values]
+            self._verb(verbs, "copy", "a copy, with changes", self.copy, verb, True)
+        if self.kind == "client":
+            verb = [self._name, _new_name]
+            self._verb(verbs, "rename", "give another name", self.rename, verb, True)
+            self._verb(verbs, "import", "add from a CSV file", self.import_csv, [_csv_file], True)
+            self._verb(verbs, "export", "print all as CSV", self.export_csv, [])
+
+    def _verb(
+        self,
+        verbs: Any,
+        name: str,
+        text: str,
+        run: Run,
+        parts: Sequence[Callable[[argparse.ArgumentParser], None]],
+        edits: bool = False,
+    ) -> None:
+        parser = verbs.add_parser(
+            name,
+            help=text,
+            description=text[:1].upper() + text[1:] + ".",
+            epilog=f"example:\n  {self._example if name in self._example else self._simple(name)}",
+            formatter_class=argparse.RawDescriptionHelpFormatter,
+        )
+        for part in parts:
+            part(parser)
+        if edits:
+            editing_arguments(parser)
+        else:
+            site_argument(parser)
+            json_argument(parser)
+        parser.set_defaults(run=_saying_why(run))
+
+    def _simple(self, verb: str) -> str:
+        words = {
+            "list": "", "show": " NAME", "set": " NAME boot=rescue", "remove": " NAME",
+            "add": " NAME kernel=rescue/vmlinuz" if self.kind == "loadout" else " NAME boot=rescue",
+            "copy": " notebook notebook-try args=debug", "rename": " tide-01 tide-21",
+            "import": " room.csv", "export": " > room.csv",
+        }  # fmt: skip
+        return f"daskel {self.kind} {verb}{words[verb]}"
+
+    # --- arguments of the verbs ---
+
+    def _name(self, parser: argparse.ArgumentParser) -> None:
+        name = parser.add_argument("name", metavar="NAME")
+        name.completer = names_of([self.kind])  # type: ignore[attr-defined]
+
+    def _names(self, parser: argparse.ArgumentParser) -> None:
+        names = parser.add_argument("names", metavar="NAME", nargs="+")
+        names.completer = names_of([self.kind])  # type: ignore[attr-defined]
+
+    def _values(self, parser: argparse.ArgumentParser) -> None:
+        parser.add_argument(
+            "values",
+            metavar="KEY=VALUE",
+            nargs="*",
+            help="keys of the site file; KEY= removes one, a list's key can be given again, "
+            "options.NAME=VALUE sets a DHCP option",
+        )
+
+    # --- verbs ---
+
+    def list_all(self, args: argparse.Namespace, output: Output) -> ExitCode:
+        file = open_site(args, output, checked=False)
+        if isinstance(file, ExitCode):
+            return file
+        assert file.site
+        if self.kind == "client":
+            file.site.once.update(once_of(file))
+        rows = [_row(file.site, self.kind, name) for name in _tables(file.site, self.kind)]
+        if output.as_json:
+            output.json(rows)
+            return ExitCode.GOOD
+        grid = Grid(box=None, header_style="bold", pad_edge=False)
+        for title in rows[0] if rows else ("name",):
+            grid.add_column(title, overflow="fold")
+        for row in rows:
+            grid.add_row(*(str(value or "") for value in row.values()))
+        output.console.print(grid)
+        return ExitCode.GOOD
+
+    def show(self, args: argparse.Namespace, output: Output) -> ExitCode:
+        file = self._file(args, args.name)
+        assert file.site
+        table = _tables(file.site, self.kind)[args.name]
+        said = table.model_dump(mode="json", by_alias=True, exclude_unset=True)
+        if output.as_json:
+            output.json({"name": args.name, **said})
+            return ExitCode.GOOD
+        output.print(args.name)
+        grid = Grid.grid(padding=(0, 2))
+        for key, value in sorted(said.items(), key=lambda item: item[0] in ("args", "options")):
+            shown = ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+            grid.add_row("", key, shown, short_place(file.site.origin(self.kind, args.name, key)))
+        output.console.print(grid)
+        return ExitCode.GOOD
+
+    def add(self, args: argparse.Namespace, output: Output) -> ExitCode:
+        values = values_of(self.kind, args.values)
+        changes = [(path_of(args), new_table(self.kind, args.new_name, values))]
+        said = f"{self.kind} {args.new_name} added."
+        return self._edit(args, output, self._site_file(args), changes, said, [args.new_name])
+
+    def set_keys(self, args: argparse.Namespace, output: Output) -> ExitCode:
+        file = self._file(args, args.name)
+        values = values_of(self.kind, args.values)
+        said = f"{self.kind} {args.name} changed."
+        changes = [set_values(file, (self.kind, args.name), values)]
+        return self._edit(args, output, file, changes, said, [args.name])
+
+    def remove(self, args: argparse.Namespace, output: Output) -> ExitCode:
+        file = self._site_file(args)
+        changes = []
+        for name in args.names:
+            self._known(file, name)
+            changes.append((owner(file, (self.kind, name)), removal((self.kind, name))))
+        said = f"{self.kind} {', '.join(args.names)} removed."
+        return self._edit(args, output, file, changes, said, [])
+
+    def rename(self, args: argparse.Namespace, output: Output) -> ExitCode:
+        table = (self.kind, args.name)
+        file = self._file(args, args.name)
+        changes = [(owner(file, table), lambda text: rename(text, table, args.new_name))]
+        said = f"{args.name} is called {args.new_name} now."
+        return self._edit(args, output, file, changes, said, [args.new_name])
+
+    def copy(self, args: argparse.Namespace, output: Output) -> ExitCode:
+        file = self._file(args, args.name)
+        assert file.site
+        table = _tables(file.site, self.kind)[args.name]
+        values = table.model_dump(mode="json", by_alias=True, exclude_unset=True)
+        values |= values_of(self.kind, args.values)
+        changes = [(path_of(args), new_table(self.kind, args.new_name, values))]
+        said = f"{args.new_name} is a copy of {args.name}."
+        return self._edit(args, output, file, changes, said, [])
+
+    def import_csv(self, args: argparse.Namespace, output: Output) -> ExitCode:
+        """Rows become tables of the main site file; from then on the CSV file is not needed."""
+        try:
+            text = args.file.read_bytes().decode("utf-8-sig").replace("\r\n", "\n")
+        except (OSError, UnicodeDecodeError) as error:
+            remedy = "name a CSV file in UTF-8"
+            raise LackingError(f"cannot read {args.file} ({error})", remedy) from None
+        only = parse("format = 1", "", [Text(str(args.file), text, csv=True)])
+        references = ("there is no group", "there is no loadout", "there is no segment")
+        bad = [f for f in only.findings if not f.problem.startswith(references)]
+        if bad or not only.site:
+            output.findings(bad)
+            return ExitCode.WRONG_USE
+        changes = []
+        for name, client in only.site.clients.items():
+            values = client.model_dump(mode="json", by_alias=True, exclude_unset=True)
+            changes.append((path_of(args), new_table("client", name, values)))
+        said = f"{len(changes)} clients imported."
+        names = list(only.site.clients)
+        return self._edit(args, output, self._site_file(args), changes, said, names)
+
+    def export_csv(self, args: argparse.Namespace, output: Output) -> ExitCode:
+        """In the form that `import` and `clients-from` read."""
+        file = open_site(args, output, checked=False)
+        if isinstance(file, ExitCode):
+            return file
+        assert file.site
+        columns = ["name", "mac", "group", "address", "boot", "args"]
+        text = io.StringIO()
+        writer = csv.DictWriter(text, columns, lineterminator="\n")
+        writer.writeheader()
+        rows = [
+            {
+                "name": name,
+                "mac": client.mac,
+                "group": " ".join(client.group),
+                "address": client.address or "",
+                "boot": client.boot or "",
+                "args": " ".join(client.args),
+            }
+            for name, client in file.site.clients.items()
+        ]
+        writer.writerows(rows)
+        if output.as_json:
+            output.json(rows)
+        else:
+            output.out.write(text.getvalue())
+        return ExitCode.GOOD
+
+    def _file(self, args: argparse.Namespace, name: str) -> SiteFile:
+        """The site file, when it has a table of that name. Raises EditError."""
+        file = self._site_file(args)
+        self._known(file, name)
+        return file
+
+    def _known(self, file: SiteFile, name: str) -> None:
+        known = _tables(file.site, self.kind) if file.site else {}
+        if name not in known:
+            raise EditError(f"there is no {self.kind} {name!r}; {did_you_mean(name, known)}")
+
+    def _site_file(self, args: argparse.Namespace) -> SiteFile:
+        file = load(path_of(args))
+        if file.site is None:
+            raise EditError(f"{file.path} cannot be read; daskel check says why")
+        return file
+
+    def _edit(
+        self,
+        args: argparse.Namespace,
+        output: Output,
+        file: SiteFile,
+        changes: Sequence[tuple[Path, Callable[[str], str]]],
+        said: str,
+        names: Collection[str],
+    ) -> ExitCode:
+        """A change of clients concerns them alone; one of groups and loadouts, everybody."""
+        clients = names if self.kind == "client" else None
+        return edit(args, output, file, changes, said, clients)
+
+
+def removal(table: tuple[str, str]) -> Callable[[str], str]:
+    return lambda text: remove(text, table)
+
+
+def set_values(
+    file: SiteFile, table: tuple[str, str], values: Mapping[str, Any]
+) -> tuple[Path, Callable[[str], str]]:
+    """The change that sets keys of a table; single options are put among those that are there."""
+    assert file.site
+    values = dict(values)
+    if values.get("options") is not None:
+        before = _tables(file.site, table[0])[table[1]]
+        said = before.model_dump(mode="json", by_alias=True).get("options", {})
+        merged = {**said, **values["options"]}
+        values["options"] = {key: value for key, value in merged.items() if value != ""}
+    return owner(file, table), lambda text: change(text, table, values)
+
+
+def _tables(site: Site, kind: str) -> Mapping[str, Table]:
+    kinds: dict[str, Mapping[str, Table]] = {
+        "client": site.clients, "group": site.groups, "loadout": site.loadouts,
+    }  # fmt: skip
+    return kinds[kind]
+
+
+def _row(site: Site, kind: str, name: str) -> dict[str, object]:
+    if kind == "client":
+        found = effective(site, name)
+        return {
+            "name": name,
+            "mac": found.mac.value,
+            "group": " ".join(found.client.group),
+            "segment": found.segment.value if found.segment else None,
+            "address": str(found.address.value) if found.address else "from the pool",
+            "boot": found.boot.value if found.boot else None,
+            "once": site.once.get(name),
+        }
+    if kind == "group":
+        group = site.groups[name]
+        members = [n for n, client in site.clients.items() if name in client.group]
+        return {"name": name, "segment": group.segment, "boot": group.boot, "clients": len(members)}
+    loadout = site.loadouts[name]
+    users = [n for n in site.clients if name in effective(site, n).entries]
+    boots = "its own disk" if loadout.boot == "local" else loadout.kernel
+    return {"name": name, "boots": boots, "root": loadout.root, "clients": len(users)}
+
+
+def _new_name(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("new_name", metavar="NEW")
+
+
+def _csv_file(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("file", metavar="FILE", type=Path)
+
+
+def _saying_why(run: Run) -> Run:
+    """A table that cannot be edited is wrong use, said in words."""
+
+    def safely(args: argparse.Namespace, output: Output) -> ExitCode:
+        try:
+            return run(args, output)
+        except EditError as error:
+            problem, _, remedy = str(error).partition("; ")
+            output.error(problem, remedy)
+            return ExitCode.WRONG_USE
+
+    return safely

@@ -1,0 +1,212 @@
+"""What one client gets, step by step, with the place that each value comes from.
+
+It is computed by the same code that answers the client: a firmware's DISCOVER goes in.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+from daskel.core.boot.arguments import compose, mount_path, nfs_root, slate_rule
+from daskel.core.boot.wire import Ports
+from daskel.core.content.computed import client_paths, grub_text, written_text
+from daskel.core.content.grub import config_path, wants_loader
+from daskel.core.dhcp import options
+from daskel.core.dhcp.packet import NOWHERE, Packet, serialise
+from daskel.core.dhcp.pxe import BootRequest
+from daskel.core.history.events import Refused, Who
+from daskel.core.replies.answer import DISK_BOOT, Answers
+from daskel.core.replies.bootfile import BootFile
+from daskel.core.replies.reply import Question, Setting
+from daskel.core.site.layers import Effective, Overridden, Sourced, effective
+from daskel.core.site.model import Site
+from daskel.core.site.positions import Origin
+from daskel.core.values import show_size
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """One value of a step. `number` for DHCP options alone; no origin: Daskel makes it."""
+
+    name: str
+    value: str
+    origin: Origin | None = None
+    number: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One step of the boot: what goes to the client then. `text` is a whole file."""
+
+    title: str
+    lines: tuple[Line, ...] = ()
+    text: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Explanation:
+    client: str
+    mac: str
+    segment: str
+    steps: tuple[Step, ...]
+    overridden: tuple[Overridden, ...] = ()
+    problem: str = ""  # why the client does not get this far
+
+
+def explain(answers: Answers, name: str, discover: Packet, now: float) -> Explanation:
+    """Explain one client of the site; `discover` is what its firmware would send.
+
+    Raises KeyError for an unknown name, ValueError for a client on no segment, and ArgumentError.
+    """
+    site, ports = answers.site, answers.replies.ports
+    found = effective(site, name)
+    if found.segment is None or found.segment.value not in site.segments:
+        raise ValueError(f"client {name} is on no segment")
+    segment = found.segment.value
+    question = answers.replies.question(segment, discover, now)
+    answer = answers.dhcp(segment, discover, now, unicast=False)
+    file = answers.replies.plan(question).file
+    mode, given = site.segments[segment].dhcp, found.address.value if found.address else NOWHERE
+    if answer.reply is not None:
+        steps = [_dhcp(answers, found, answer.reply, question)]
+        given = answer.reply.yiaddr if mode == "full" else given
+    elif mode == "full":
+        refusal = next((e.reason for e in answer.events if isinstance(e, Refused)), "")
+        return Explanation(name, found.mac.value, segment, (), found.overridden, refusal)
+    else:
+        steps = [_elsewhere(site, segment, mode)]
+    local = not wants_loader(found)
+    if file.path is not None and question.boot:
+        steps += _boot(site, found, question.boot, file, ports, given)
+    elif file.origin is not None:
+        steps.append(Step("Boot", (Line("boot file", "none", file.origin),)))
+    elif local:
+        why = DISK_BOOT if found.loadout else "nothing: it has no loadout"
+        steps.append(Step("Boot", (Line("boots", why, found.boot.origin if found.boot else None),)))
+    steps += _written(site, found, ports, given)
+    overridden = found.overridden
+    return Explanation(name, found.mac.value, segment, tuple(steps), overridden, file.problem)
+
+
+def _elsewhere(site: Site, segment: str, mode: str) -> Step:
+    """The step that another DHCP server does alone."""
+    origin = site.origin("segment", segment, "dhcp")
+    told = f"another DHCP server alone; daskel handoff {segment} says what it must send"
+    text = "another DHCP server; Daskel adds nothing" if mode == "proxy" else told
+    return Step("DHCP reply", (Line("sent by", text, origin),))
+
+
+def _written(site: Site, found: Effective, ports: Ports, address: IPv4Address) -> list[Step]:
+    """The files of the site file that are this client's own."""
+    steps = []
+    for pattern, file in site.files.items():
+        for path in client_paths(site, pattern, found.name):
+            if file.folder is not None:
+                line = Line("paths", path, site.origin("file", pattern))
+                shared = Line("else in", file.folder, site.origin("file", pattern, "folder"))
+                steps.append(Step("Files", (line, shared)))
+                continue
+            text = written_text(site, pattern, found, ports, address)
+            line = Line("path", path, site.origin("file", pattern))
+            steps.append(Step("File", (line,), text))
+    return steps
+
+
+def _dhcp(answers: Answers, found: Effective, reply: Packet, question: Question) -> Step:
+    site, segment, plan = answers.site, question.segment, answers.replies.plan(question)
+    settings: dict[int, Setting] = {setting.code: setting for setting in plan.settings}
+    given = found.address.origin if found.address else site.origin("segment", segment, "pool")
+    server = site.origin("segment", segment, "server")
+    address = Line("address", str(reply.yiaddr), given)
+    if reply.yiaddr == NOWHERE:
+        text = "given by another DHCP server; this offer adds where to boot"
+        address = Line("address", text, site.origin("segment", segment, "dhcp"))
+    lines = [
+        address,
+        Line("next server", str(reply.siaddr), server),
+        Line("boot file", reply.file.decode(errors="replace") or "(none)", plan.file.origin),
+    ]
+    limit = question.request.limit
+    dropped = serialise(reply, limit)[1]
+    names = {option.code: name for name, option in site.options.items() if not option.inside}
+    for code, value in reply.options.items():
+        setting = settings.get(code)
+        shown = options.show(code, value, setting.type if setting else None)
+        if code in dropped:
+            shown += f"   (left out: the reply may have {limit} bytes)"
+        origin = setting.origin if setting else None
+        origin = server if code == options.Code.SERVER_ID else origin
+        lines.append(Line(names.get(code, options.name(code)), shown, origin, code))
+    return Step("DHCP reply", tuple(lines))
+
+
+def _boot(
+    site: Site, found: Effective, boot: BootRequest, file: BootFile, ports: Ports,
+    address: IPv4Address,
+) -> list[Step]:  # fmt: skip
+    over = "http" if boot.over_http else "tftp"
+    loaded = Line(f"over {over.upper()}", file.path or "", file.origin)
+    if file.origin is not None or not (found.loadout and found.loadout_name):
+        return [Step("Boot file", (loaded,))]
+    assert found.segment and found.boot
+    segment = site.segments[found.segment.value]
+    loadout, place = found.loadout, ("loadout", found.loadout_name)
+    arguments = compose(site, found, segment, ports, address)
+    asked = Line(f"over {over.upper()}", config_path(found.mac.value))
+    line = " ".join(argument.value for argument in arguments)
+    who = Who(found.name, found.mac.value, address)
+    text = grub_text(site, who, found.segment.value, ports, over)
+    files = []
+    if found.choice:
+        files.append(Line("choice", found.boot.value, found.boot.origin))
+        places = [site.origin("choice", found.boot.value, "entries")]
+        files.append(Line("entries", ", ".join(found.entries), places[0]))
+    origin = (
+        site.origin("choice", found.boot.value, "default") if found.choice else found.boot.origin
+    )
+    files.append(Line("loadout", found.loadout_name, origin))
+    if loadout.boot == "local":
+        files.append(Line("boots", "its own disk", site.origin(*place, "boot")))
+    if loadout.kernel:
+        files.append(Line("kernel", loadout.kernel, site.origin(*place, "kernel")))
+    files += [Line("initrd", path, site.origin(*place, "initrd")) for path in loadout.initrd]
+    steps = [
+        Step("Boot loader", (loaded,)),
+        Step("Loader configuration", (asked,), text),
+        Step("Kernel", tuple(files)),
+        Step("Command line", tuple(map(_argument, arguments)), line),
+    ]
+    if loadout.root:
+        origin = site.origin(*place, "root")
+        path = mount_path(site, found, loadout.root)
+        steps.append(
+            Step(
+                "Root filesystem",
+                (
+                    Line("root", loadout.root, origin),
+                    Line("mounted as", f"{segment.server}:{path}", None),
+                    Line("option 17", nfs_root(site, found, segment, loadout.root, ports), None),
+                    _writing(site, found, loadout.root),
+                ),
+            )
+        )
+    return steps
+
+
+def _argument(argument: Sourced[str]) -> Line:
+    return Line("argument", argument.value, argument.origin)
+
+
+_WRITING = {
+    "none": "refused: the root is read-only",
+    "fresh": "to a slate of its own, wiped at every boot",
+    "keep": "to a slate of its own, kept",
+}
+
+
+def _writing(site: Site, found: Effective, root: str) -> Line:
+    """What happens to what the client changes, and the line that says so."""
+    rule, limit = slate_rule(site, found.name, found.client, root), site.roots[root].size
+    size = f", {show_size(limit)} at most" if limit and rule.value != "none" else ""
+    return Line("writing", _WRITING[rule.value] + size, rule.origin)

@@ -1,0 +1,238 @@
+"""What somebody must type into another DHCP server, and the same as DNS records where there are
+such: computed by the same code that answers clients where Daskel is the server."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+from daskel.core.boot.wire import Ports
+from daskel.core.dhcp import options
+from daskel.core.dhcp.options import Code
+from daskel.core.dhcp.packet import MessageType, Packet
+from daskel.core.dhcp.pxe import ARCHITECTURES, HTTP_CLASS, architecture_name
+from daskel.core.dhcp.registry import BY_CODE
+from daskel.core.replies.options import rules
+from daskel.core.replies.reply import Replies
+from daskel.core.site.layers import Effective, effective
+from daskel.core.site.model import Segment, Site
+from daskel.core.site.positions import Origin
+
+ALWAYS = "every machine"
+# What `machines` says, what the other server has of its own, and what is made for each message.
+_ITS_OWN = {Code.HOST_NAME, Code.LEASE_TIME, Code.SUBNET_MASK, Code.BROADCAST, Code.MACHINE_ID}
+_FOR_THIS_REPLY = {Code.VENDOR_CLASS, Code.VENDOR_SPECIFIC}  # beside a boot file by TFTP
+_NEXT_SERVER, _FILE = "next-server", "boot-file"  # fields of the message: siaddr and file
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """One thing to type. `number` is None for a field of the message that is no option."""
+
+    condition: str  # ALWAYS, or which firmware
+    number: int | None
+    name: str
+    type: str
+    value: str
+    data: bytes
+    origin: Origin | None
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """Rows for some clients; for all of the segment when `clients` is empty."""
+
+    clients: tuple[str, ...]
+    rows: tuple[Row, ...]
+
+
+def clients_of(site: Site, segment: str) -> list[str]:
+    found = ((name, effective(site, name)) for name in site.clients)
+    return [name for name, f in found if f.segment and f.segment.value == segment]
+
+
+@dataclass(frozen=True, slots=True)
+class Machine:
+    """What differs for each client: its name (option 12), and its address where it is fixed."""
+
+    name: str
+    mac: str
+    address: IPv4Address | None
+
+
+def machines(site: Site, clients: Sequence[str]) -> list[Machine]:
+    found = [effective(site, name) for name in clients]
+    return [Machine(f.name, f.mac.value, f.address.value if f.address else None) for f in found]
+
+
+def handoff(site: Site, segment: str, clients: Sequence[str]) -> list[Part]:
+    """What another server on `segment` must send to these clients; what all get alike first."""
+    replies = Replies(site, Ports())
+    alike: defaultdict[tuple[object, ...], list[str]] = defaultdict(list)
+    for name in clients:
+        alike[_kind(site, name)].append(name)
+    having: defaultdict[Row, list[str]] = defaultdict(list)
+    for names in alike.values():
+        for row in dict.fromkeys(_rows(site, replies, segment, names[0])):
+            having[row] += names
+    parts: defaultdict[tuple[str, ...], list[Row]] = defaultdict(list)
+    for row, names in having.items():
+        parts[() if len(names) == len(clients) else tuple(names)].append(row)
+    common = Part((), tuple(parts.pop((), ())))
+    return [common, *(Part(names, tuple(rows)) for names, rows in parts.items())]
+
+
+def _kind(site: Site, name: str) -> tuple[object, ...]:
+    """What clients that get the same have in common; one that says something itself is alone."""
+    client, found = site.clients[name], effective(site, name)
+    templates = any("{" in file.value for layer in found.boot_files for file in layer.values())
+    if client.options or client.boot_file or templates:
+        return (name,)
+    return (client.group, client.segment, client.boot, site.once.get(name))
+
+
+def _rows(site: Site, replies: Replies, segment: str, name: str) -> Iterator[Row]:
+    seen = set()
+    files: defaultdict[tuple[Row, ...], list[int]] = defaultdict(list)
+    for number in ARCHITECTURES:
+        plan = replies.plan(replies.question(segment, _discover(site, name, number), 0.0))
+        for setting in plan.settings:
+            if setting.code in _ITS_OWN or (plan.file.path and setting.code in _OF_FILE):
+                continue
+            row = _row(site, ALWAYS, setting.code, setting.value, setting.origin, setting.type)
+            if row not in seen:
+                seen.add(row)
+                yield row
+        if plan.file.path is not None:
+            server = site.segments[segment].server
+            file = _file_rows(site, segment, plan.file.path, server, plan.file.origin)
+            files[tuple(file)].append(number)
+    for file_rows, numbers in files.items():
+        condition = _condition(numbers)
+        for row in file_rows:
+            yield Row(condition, row.number, row.name, row.type, row.value, row.data, row.origin)
+
+
+_OF_FILE = {*_FOR_THIS_REPLY, Code.BOOT_SERVER, Code.BOOT_FILE}
+
+
+def _discover(site: Site, name: str, architecture: int) -> Packet:
+    """What the firmware of a client with this architecture would send."""
+    hardware = bytes.fromhex(site.clients[name].mac.replace(":", ""))
+    http = architecture_name(architecture).endswith("-http")
+    protocol = HTTP_CLASS if http else b"PXEClient"
+    sent = {
+        int(Code.MESSAGE_TYPE): bytes((MessageType.DISCOVER,)),
+        int(Code.PARAMETERS): bytes((Code.BOOT_SERVER, Code.BOOT_FILE)),
+        int(Code.VENDOR_CLASS): protocol + f":Arch:{architecture:05}".encode(),
+        int(Code.ARCHITECTURE): architecture.to_bytes(2, "big"),
+    }
+    return Packet(1, 1, hardware.ljust(16, b"\0"), sent)
+
+
+def _file_rows(
+    site: Site, segment: str, path: str, server: IPv4Address, origin: Origin | None
+) -> Iterator[Row]:
+    here = site.origin("segment", segment, "server")
+    if "://" in path:
+        yield _row(site, "", Code.VENDOR_CLASS, HTTP_CLASS, None, None)
+    else:
+        yield Row("", None, _NEXT_SERVER, "address", str(server), server.packed, here)
+        yield Row("", None, _FILE, "text", path, path.encode(), origin)
+        yield _row(site, "", Code.BOOT_SERVER, str(server).encode(), here, None)
+    yield _row(site, "", Code.BOOT_FILE, path.encode(), origin, None)
+
+
+def _row(
+    site: Site, condition: str, code: int, value: bytes, origin: Origin | None, kind: str | None
+) -> Row:
+    own = {option.code: name for name, option in site.options.items() if not option.inside}
+    rule = BY_CODE.get(code)
+    shown = options.show(code, value, kind)
+    name = own.get(code, options.name(code))
+    return Row(
+        condition, code, name, kind or (rule.type if rule else "bytes"), shown, value, origin
+    )
+
+
+def _condition(architectures: Iterable[int]) -> str:
+    """How another server recognises the firmware: the value of option 93."""
+    return ", ".join(
+        f"option 93 = {number:04x} ({ARCHITECTURES[number]})" for number in architectures
+    )
+
+
+# --- DNS ---
+
+_SERVICES = {  # registered options with a service of their own: service, protocol, port
+    "log-server": ("syslog", "udp", 514),
+    "lpr-server": ("printer", "tcp", 515),
+    "ntp-servers": ("ntp", "udp", 123),
+    "smtp-server": ("smtp", "tcp", 25),
+    "pop3-server": ("pop3", "tcp", 110),
+    "nntp-server": ("nntp", "tcp", 119),
+    "www-server": ("http", "tcp", 80),
+    "irc-server": ("irc", "tcp", 194),
+}
+
+
+def zone(site: Site, segment: str, clients: Sequence[str]) -> list[str]:
+    """Lines of a zone file (RFC 1035 section 5, SRV by RFC 2782) for the segment's domain.
+
+    Raises ValueError with a sentence when the segment has no domain.
+    """
+    here = site.segments[segment]
+    if here.domain is None:
+        raise ValueError(f"segment {segment} has no domain; write domain = ... in it")
+    addresses: dict[str, str] = {}
+    services: dict[str, None] = {}
+    _boot_service(here, addresses, services)
+    for name in clients:
+        found = effective(site, name)
+        if found.address:
+            addresses[name] = str(found.address.value)
+        _option_services(site, found, addresses, services)
+    lines = [f"$ORIGIN {here.domain}."]
+    lines += [f"{name:<24} IN A    {address}" for name, address in addresses.items()]
+    return [*lines, *services]
+
+
+def _boot_service(here: Segment, addresses: dict[str, str], services: dict[str, None]) -> None:
+    addresses["boot"] = str(here.server)
+    services[_srv("tftp", "udp", Ports.tftp, "boot")] = None
+
+
+def _option_services(
+    site: Site, found: Effective, addresses: dict[str, str], services: dict[str, None]
+) -> None:
+    """SRV records of the options that say where a service is; an address gets a name first."""
+    known = rules(site)
+    for name, sourced in found.options.items():
+        own = site.options.get(name)
+        service = own.service if own else _SERVICES.get(name)
+        if service is None or name not in known:
+            continue
+        value = sourced.value
+        for index, item in enumerate(value if isinstance(value, tuple) else (value,), 1):
+            host = str(item)
+            try:
+                address = str(IPv4Address(host))
+            except ValueError:
+                target = host.rstrip(".") + "."
+            else:
+                target = next((n for n, a in addresses.items() if a == address), f"{name}-{index}")
+                addresses.setdefault(target, address)
+            services[_srv(*service, target)] = None
+
+
+def _srv(service: str, protocol: str, port: int, target: str) -> str:
+    """Priority and weight are the same for all: 0 0."""
+    return f"{f'_{service}._{protocol}':<24} IN SRV  0 0 {port} {target}"
+
+
+def same_machine(site: Site) -> Part:
+    """What a DHCP server on this very machine must send, so that firmware asks port 4011."""
+    condition = "option 60 that begins with PXEClient"
+    return Part((), (_row(site, condition, Code.VENDOR_CLASS, b"PXEClient", None, None),))

@@ -1,0 +1,304 @@
+"""Which content for which path: safe paths, computed files, and what a file means to a boot."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+from contextlib import suppress
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+from daskel.core.boot.arguments import (
+    ArgumentError,
+    any_address,
+    compose,
+    representatives,
+    variables,
+)
+from daskel.core.boot.identity import settings_of, waits
+from daskel.core.boot.template import FillError, render
+from daskel.core.boot.wire import Ports
+from daskel.core.content.grub import (
+    FOLDER,
+    IMAGES,
+    Entry,
+    config_mac,
+    config_path,
+    configuration,
+    devices,
+    waiting,
+)
+from daskel.core.content.paths import PathRefusedError, clean_path
+from daskel.core.content.up import SCRIPT, script
+from daskel.core.history.events import FileKind, Loaded, Who
+from daskel.core.site.finding import Finding, Severity
+from daskel.core.site.layers import Effective, effective
+from daskel.core.site.model import File, Site
+from daskel.core.site.positions import Origin
+
+NOT_YOURS = "it is another client's or group's own"
+OF_CLIENTS, OF_GROUPS = "clients", "groups"  # folders below `files`
+
+
+@dataclass(frozen=True, slots=True)
+class Content:
+    """`data` for a computed file; None for one below the site's `files`, at `path`."""
+
+    path: str
+    kind: FileKind
+    data: bytes | None = None
+    quiet: bool = False  # asked for every few seconds: nothing to say about it
+    device: str = ""  # a boot loader's image: the server that is to be written into it
+    places: tuple[str, ...] = ()  # where it may be below `files`, the best one first
+    told: tuple[Loaded, ...] = ()  # what a configuration tells to load
+
+
+@dataclass(frozen=True, slots=True)
+class Missing:
+    path: str
+    reason: str
+    refused: bool = False  # it may be there, and is not for the one who asks
+
+
+def may_have(site: Site, who: Who, path: str) -> bool:
+    """Files below clients/NAME and groups/NAME are for that client, or that group, alone."""
+    kind, _, rest = path.partition("/")
+    name, _, inside = rest.partition("/")
+    if not inside or kind not in (OF_CLIENTS, OF_GROUPS):
+        return True
+    return name in (_groups(site, who) if kind == OF_GROUPS else [who.name])
+
+
+def own_places(site: Site, who: Who, path: str) -> list[str]:
+    """Where files lie that one client, or one of its groups, gets instead of `path`; of several
+    groups, the one named last comes first."""
+    if who.name is None or path.partition("/")[0] in (OF_CLIENTS, OF_GROUPS):
+        return []
+    groups = (f"{OF_GROUPS}/{group}/{path}" for group in reversed(_groups(site, who)))
+    return [f"{OF_CLIENTS}/{who.name}/{path}", *groups]
+
+
+def _groups(site: Site, who: Who) -> tuple[str, ...]:
+    return site.clients[who.name].group if who.name else ()
+
+
+class Files:
+    """The files of one site that are computed, and what the others are. Made once per site."""
+
+    def __init__(self, site: Site, ports: Ports) -> None:
+        self.site, self._ports = site, ports
+        self._kernels = {loadout.kernel for loadout in site.loadouts.values()}
+        self._initrds = {path for loadout in site.loadouts.values() for path in loadout.initrd}
+        self._patterns: dict[str, tuple[str, str | None]] = {}  # path: pattern, client
+        self._folders: dict[str, str] = {}  # a client's own folder: the shared one
+        for pattern, file in site.files.items():
+            for name, path in _paths(site, pattern):
+                if file.folder is not None:
+                    self._folders.setdefault(path.removesuffix("/*"), file.folder)
+                else:
+                    self._patterns.setdefault(path, (pattern, name))
+
+    @property
+    def written(self) -> Iterator[tuple[str, str, str | None]]:
+        """Every path of the site file's own files: its pattern, and the client that it is for."""
+        for path, (pattern, name) in self._patterns.items():
+            yield path, pattern, name
+
+    def content(self, segment: str, path: str, who: Who, over: str) -> Content | Missing:
+        """What the one who asks for `path` (clean) on `segment` gets, `over` tftp or http.
+
+        A boot loader that asks over HTTP is told to load the rest over HTTP, too.
+        """
+        asked = config_mac(path)
+        if asked is not None:
+            return self._configuration(segment, path, *asked, who, over)
+        if path in self._patterns:
+            return self._written(segment, path, who)
+        if path == SCRIPT:
+            text = script(self.site.segments[segment].server, self._ports.http)
+            return Content(path, FileKind.OTHER, text.encode())
+        if not may_have(self.site, who, path):
+            return Missing(path, NOT_YOURS, refused=True)
+        shared = self._shared(path)
+        kind = self.kind_of(shared or path)
+        loads = kind is FileKind.LOADER
+        device = devices(self.site.segments[segment], self._ports)[over] if loads else ""
+        places = [*own_places(self.site, who, path), path, *([shared] if shared else [])]
+        return Content(path, kind, device=device, places=tuple(places))
+
+    def _shared(self, path: str) -> str:
+        """The path in the folder that all share, of one in a client's own folder."""
+        parts = path.split("/")
+        for length in range(len(parts) - 1, 0, -1):
+            folder = self._folders.get("/".join(parts[:length]))
+            if folder is not None:
+                return "/".join([folder, *parts[length:]])
+        return ""
+
+    def _configuration(
+        self, segment: str, path: str, mac: str, only_asked: bool, who: Who, over: str
+    ) -> Content | Missing:
+        asked = Who(self.site.by_mac.get(mac), mac, who.address if who.mac == mac else None)
+        found = settings_of(self.site, asked, segment)
+        if only_asked:
+            admitted = asked.name is not None and found is not None and bool(found.entries)
+            told = b"set admitted=yes\n" if admitted else b"# it waits\n"
+            return Content(path, FileKind.OTHER, told, quiet=True)
+        if waits(self.site, asked, segment):
+            device = devices(self.site.segments[segment], self._ports)[over]
+            return Content(path, FileKind.WAITING, self._waiting(asked, device))
+        if found is None or not found.entries:
+            return Missing(path, f"the machine with the MAC address {mac} has nothing to boot")
+        try:
+            text = grub_text(self.site, asked, segment, self._ports, over)
+            loaded = told_to(self.site, asked, segment, self._ports)
+        except ArgumentError as error:
+            return Missing(path, str(error))
+        return Content(config_path(mac), FileKind.CONFIGURATION, text.encode(), told=loaded)
+
+    def _waiting(self, who: Who, device: str) -> bytes:
+        address = str(who.address or "")
+        text = waiting(str(who.mac), address, device, self.site.settings.name)
+        return text.encode()
+
+    def _written(self, segment: str, path: str, who: Who) -> Content | Missing:
+        """A file of the site file: for the client in its path, else for the one who asks."""
+        pattern, name = self._patterns[path]
+        owner = Who(name, self.site.clients[name].mac) if name else who
+        if owner.mac is not None and owner.mac == who.mac:
+            owner = who
+        found = settings_of(self.site, owner, segment)
+        if found is None:
+            return Missing(path, "it is computed for each client, and nobody knows who asks")
+        try:
+            text = written_text(self.site, pattern, found, self._ports, owner.address)
+            told = told_to(self.site, owner, segment, self._ports)
+        except (FillError, ArgumentError) as error:
+            return Missing(path, str(error))
+        return Content(path, FileKind.CONFIGURATION, text.encode(), told=told)
+
+    def kind_of(self, path: str) -> FileKind:
+        """What a file on the disk is to those who boot from it."""
+        if path in {f"{FOLDER}/{image}" for image in IMAGES.values()}:
+            return FileKind.LOADER
+        if path in self._kernels:
+            return FileKind.KERNEL
+        return FileKind.INITRD if path in self._initrds else FileKind.OTHER
+
+
+def grub_text(site: Site, who: Who, segment: str, ports: Ports, over: str) -> str:
+    """GRUB's configuration for one machine, with each loadout that it can choose."""
+    found, here = settings_of(site, who, segment), site.segments[segment]
+    assert found, "the MAC address is known"
+    entries = []
+    for name in found.entries:
+        chosen = settings_of(site, who, segment, name)
+        assert chosen and chosen.loadout
+        arguments = compose(site, chosen, here, ports, who.address)
+        entries.append(Entry(name, chosen.loadout, arguments))
+    return configuration(found, devices(here, ports)[over], entries, site.settings.name)
+
+
+def told_to(site: Site, who: Who, segment: str, ports: Ports) -> tuple[Loaded, ...]:
+    """What a machine may load, the loadout that boots by itself first. Raises ArgumentError."""
+    found = settings_of(site, who, segment)
+    told = []
+    for name in found.entries if found else ():
+        chosen = settings_of(site, who, segment, name)
+        assert chosen and chosen.loadout
+        arguments = compose(site, chosen, site.segments[segment], ports, who.address)
+        line, loadout = " ".join(argument.value for argument in arguments), chosen.loadout
+        told.append(Loaded(name, loadout.kernel, loadout.initrd, line, loadout.root))
+    first = found.boot.value if found and found.boot else ""
+    first = site.choices[first].chosen if first in site.choices else first
+    return tuple(sorted(told, key=lambda one: one.loadout != first))
+
+
+def written_text(
+    site: Site, pattern: str, found: Effective, ports: Ports, address: IPv4Address | None
+) -> str:
+    """A file of the site file, filled in. Raises FillError and ArgumentError."""
+    assert found.segment
+    segment = site.segments[found.segment.value]
+    known: dict[str, object] = dict(variables(site, found, segment, address))
+    arguments = compose(site, found, segment, ports, address) if found.loadout else ()
+    known["arguments"] = " ".join(argument.value for argument in arguments)
+    known["kernel"] = (found.loadout.kernel if found.loadout else None) or ""
+    known["initrd"] = " ".join(found.loadout.initrd) if found.loadout else ""
+    return render(_text(site, site.files[pattern]), known)
+
+
+def _text(site: Site, file: File) -> str:
+    return file.text if file.text is not None else site.templates[file.template or ""]
+
+
+def _paths(site: Site, pattern: str) -> Iterator[tuple[str | None, str]]:
+    """Every path that a pattern stands for, and its client; None for a path of everybody."""
+    if "{" not in pattern:
+        yield None, clean_path(pattern.encode())
+        return
+    for name in site.clients:
+        for path in client_paths(site, pattern, name):
+            yield name, path
+
+
+def client_paths(site: Site, pattern: str, name: str) -> Iterator[str]:
+    """The path of a pattern for one client; nothing for a client that lacks a variable of it
+    (a serial number)."""
+    found = effective(site, name)
+    segment = site.segments.get(found.segment.value) if found.segment else None
+    if segment is not None:
+        with suppress(FillError, PathRefusedError):
+            yield clean_path(render(pattern, variables(site, found, segment, None)).encode())
+
+
+def check_files(site: Site, ports: Ports, only: Collection[str] | None = None) -> list[Finding]:
+    """Computed files that fail for some client, before any client asks."""
+    findings: dict[tuple[str, str], Finding] = {}
+    for pattern, file in site.files.items():
+        if file.folder is not None:
+            continue
+        paths = list(_checked_paths(site, pattern, representatives(site, only)))
+        if not paths and only is None and site.clients and site.segments:
+            findings[(pattern, "")] = for_nobody(site, "file", pattern)
+        for name in paths:
+            found = effective(site, name)
+            if found.segment is None or found.segment.value not in site.segments:
+                continue
+            segment = site.segments[found.segment.value]
+            try:
+                written_text(site, pattern, found, ports, any_address(segment))
+            except FillError as error:
+                problem = f"{error} (for client {name})"
+                origin = _line_of(site, pattern, file, error.line)
+                finding = Finding(Severity.ERROR, origin, problem, _KNOWN)
+                findings.setdefault((pattern, str(error)), finding)
+            except ArgumentError:
+                continue  # said where the argument stands
+    return list(findings.values())
+
+
+_KNOWN = "daskel explain --variables CLIENT shows what there is"
+
+
+def for_nobody(site: Site, kind: str, pattern: str) -> Finding:
+    """The table of a path with variables that no client has all of."""
+    problem = f"the path {pattern!r} is one for no client"
+    return Finding(Severity.ERROR, site.origin(kind, pattern), problem, _KNOWN)
+
+
+def _checked_paths(site: Site, pattern: str, names: Collection[str]) -> Iterator[str]:
+    """The clients that a pattern makes a file for; all of them when it names none."""
+    everybody = "{" not in pattern
+    return (name for name in names if everybody or any(client_paths(site, pattern, name)))
+
+
+def _line_of(site: Site, pattern: str, file: File, line: int) -> Origin:
+    """The place of a template's line: in its own file, or in the text in the site file."""
+    if file.template is not None:
+        return Origin(file.template, line, 1)
+    start = site.origin("file", pattern, "text")
+    several = start.text.startswith(('"""', "'''"))
+    skipped = start.text.strip() in ('"""', "'''")  # the text begins on the next line
+    if not several:
+        return start
+    return Origin(start.file, start.line + line - (0 if skipped else 1), 1)

@@ -1,0 +1,56 @@
+"""Assignments for one boot: used up when the client has fetched all that it boots from."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+
+from daskel.core.history.events import Event, Seen
+from daskel.core.history.fetched import Fetched
+from daskel.core.site.model import Site
+
+
+@dataclass(frozen=True, slots=True)
+class Once:
+    """One assignment: waiting for its boot, or running since it was used up."""
+
+    client: str
+    boot: str  # a loadout
+    running: bool = False
+
+
+class Assignments:
+    """All assignments for one boot. Changes `site.once`, which the layers look at."""
+
+    def __init__(self, site: Site, assigned: Collection[Once] = ()) -> None:
+        self._site = site
+        self._fetched = Fetched()
+        self.running = {once.client: once.boot for once in assigned if once.running}
+        site.once.update({once.client: once.boot for once in assigned if not once.running})
+
+    def use(self, site: Site) -> None:
+        """Go on with another site."""
+        site.once.update(self._site.once)
+        self._site = site
+
+    def set(self, client: str, boot: str | None) -> None:
+        self._fetched.forget(client)
+        self._site.once.pop(client, None)
+        if boot is not None:
+            self._site.once[client] = boot
+
+    def happened(self, event: Event) -> list[Once] | None:
+        """What is to be kept for the event's client from now on; None when nothing changed."""
+        client = event.who.name
+        if client is None:
+            return None
+        if isinstance(event, Seen) and event.firmware and self.running.pop(client, None):
+            waiting = self._site.once.get(client)
+            return [Once(client, waiting)] if waiting else []
+        boot = self._site.once.get(client)
+        loadout = self._site.loadouts.get(boot or "")
+        if boot is None or loadout is None or not self._fetched.all_of([loadout], event):
+            return None
+        self.set(client, None)
+        self.running[client] = boot
+        return [Once(client, boot, running=True)]

@@ -1,0 +1,297 @@
+"""Which reply: one DHCP message in; out come the reply, the leases to keep, and what happened."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from ipaddress import IPv4Address
+
+from daskel.core.boot.address import (
+    DECLINE_TIME,
+    Addresses,
+    Lease,
+    Leases,
+    LeaseState,
+    choose,
+    offered,
+)
+from daskel.core.boot.arguments import representatives
+from daskel.core.boot.identity import by_mac, refusal
+from daskel.core.boot.segments import best, where
+from daskel.core.boot.wire import Ports
+from daskel.core.dhcp.options import Code
+from daskel.core.dhcp.options import name as option_name
+from daskel.core.dhcp.packet import DEFAULT_LIMIT, NOWHERE, MessageType, Packet, serialise
+from daskel.core.dhcp.relay import described
+from daskel.core.dhcp.responder import Situation, reply, situation, wanted_address
+from daskel.core.history.events import Addressed, Event, GivenBack, OtherServer, Refused, Seen
+from daskel.core.replies.proxy import acknowledgement, heard, offer
+from daskel.core.replies.reply import Question, Replies
+from daskel.core.site.finding import Finding, Severity
+from daskel.core.site.layers import effective
+from daskel.core.site.model import Site
+from daskel.core.values import mac_text
+
+_COUNT_AGAIN = 1.0  # seconds: looking through all leases for each one of a flood takes too long
+DISK_BOOT = "starts from its own disk: no boot file is sent"
+
+
+@dataclass
+class Answer:
+    """`leases` must be kept before `reply` is sent."""
+
+    reply: Packet | None = None
+    probe: IPv4Address | None = None  # ask whether somebody has it, before the reply is sent
+    leases: list[Lease] = field(default_factory=list)
+    events: list[Event] = field(default_factory=list)
+
+
+class Answers:
+    """Answers DHCP messages for one site. Changes `leases`, which the caller keeps."""
+
+    def __init__(self, site: Site, leases: Leases, ports: Ports) -> None:
+        self.site, self.leases, self.replies = site, leases, Replies(site, ports)
+        fixed = site.by_address.keys()
+        self._rules = {name: Addresses(name, seg, fixed) for name, seg in site.segments.items()}
+        self._strangers: dict[str, tuple[float, int]] = {}  # when counted, and how many since
+        self._handlers: Mapping[Situation, Callable[[Question], Answer]] = {
+            Situation.DISCOVER: self._discover,
+            Situation.SELECTING: self._request,
+            Situation.INIT_REBOOT: self._reboot,
+            Situation.RENEWING: self._request,
+            Situation.REBINDING: self._reboot,
+            Situation.ELSEWHERE: self._elsewhere,
+            Situation.DECLINE: self._decline,
+            Situation.RELEASE: self._release,
+            Situation.INFORM: self._inform,
+        }
+
+    def arrived(
+        self, wire: Sequence[str], request: Packet, now: float, *, unicast: bool, pxe: bool = False
+    ) -> Answer:
+        """What to do about a message that came in by an interface with the segments `wire`;
+        `pxe`: on port 4011."""
+        place = where(self.site, request, wire)
+        mac = mac_text(request.chaddr)
+        if place.problem:
+            who = by_mac(self.site, mac)
+            asks = request.op == 1 and request.message_type is MessageType.DISCOVER
+            return Answer(events=[Refused(who, "", place.problem)] if asks else [])
+        answer = Answer()
+        segments: Sequence[str] = place.segments
+        if len(segments) > 1:
+            segments = best(self.site, segments, mac, wanted_address(request))
+        for segment in segments:
+            answer = self.dhcp(segment, request, now, unicast=unicast, pxe=pxe)
+            if answer.reply or request.message_type is not MessageType.DISCOVER:
+                break
+        return answer
+
+    def dhcp(
+        self, segment: str, request: Packet, now: float, *, unicast: bool, pxe: bool = False
+    ) -> Answer:
+        """What to do about a message of a machine on `segment`."""
+        if request.op != 1 or self.site.segments[segment].dhcp == "off":
+            return Answer()
+        question = self.replies.question(segment, request, now)
+        meaning = situation(request, question.server, unicast=unicast)
+        if meaning is None:
+            return Answer()
+        reason = refusal(self.site, str(question.who.mac), segment)
+        if reason is not None:
+            asks = meaning is Situation.DISCOVER  # once for each try
+            return Answer(events=[Refused(question.who, segment, reason)] if asks else [])
+        if pxe:
+            return self._pxe(question)
+        if self.site.segments[segment].dhcp == "proxy":
+            return self._beside(question, meaning)
+        return self._handlers[meaning](question)
+
+    def _pxe(self, q: Question) -> Answer:
+        """A question on port 4011: which boot file, and nothing else."""
+        leases, events = heard(self.replies, q)
+        known = self.leases.at(q.request.ciaddr)
+        if self.site.segments[q.segment].dhcp == "full" or (known and known.mac == q.who.mac):
+            leases, events = [], []
+        for lease in leases:
+            self.leases.put(lease)
+        return Answer(acknowledgement(self.replies, q), None, leases, events)
+
+    def _beside(self, q: Question, meaning: Situation) -> Answer:
+        """On a segment with another DHCP server."""
+        if meaning is Situation.DISCOVER:
+            reply, events = offer(self.replies, q)
+            return Answer(reply, events=[_seen(q), *events])
+        if meaning is Situation.INFORM:
+            return Answer(acknowledgement(self.replies, q))
+        if meaning in (Situation.DECLINE, Situation.RELEASE):
+            return Answer()
+        leases, events = heard(self.replies, q)
+        for lease in leases:
+            self.leases.put(lease)
+        return Answer(leases=leases, events=events)
+
+    def _discover(self, q: Question) -> Answer:
+        rules, wish = self._rules[q.segment], q.request.address_option(Code.REQUESTED_ADDRESS)
+        address = choose(rules, self.leases, str(q.who.mac), q.fixed, wish, q.now)
+        events: list[Event] = [_seen(q, address)]
+        if address is not None and not self._has_room(q, address):
+            reason = "half of the pool is kept for machines of the site, the other half is taken"
+            return Answer(events=[*events, Refused(q.who, q.segment, reason)])
+        if address is None:
+            reason = "its address is in use" if q.fixed else "the pool has no address left"
+            return Answer(events=[*events, Refused(q.who, q.segment, reason)])
+        lease = self._lease(q, address)
+        held = self.leases.at(address)
+        if not (held and held.state is LeaseState.BOUND and held.holds(q.now)):
+            self.leases.put(offered(lease, q.now))
+        owns = held and held.mac == q.who.mac and held.state is LeaseState.BOUND
+        probe = None if owns and held and held.holds(q.now) else address
+        return Answer(self.replies.make(q, MessageType.OFFER, address), probe, [], events)
+
+    def _has_room(self, q: Question, address: IPv4Address) -> bool:
+        """Machines that are not in the site share one half of the pool, so that a flood of made-up
+        ones leaves the other to those that are."""
+        held = self.leases.of(q.segment, str(q.who.mac))
+        if q.who.name is not None or (held and held.address == address and held.holds(q.now)):
+            return True
+        size = sum(part.size for part in self.site.segments[q.segment].pool)
+        counted, taken = self._strangers.get(q.segment, (float("-inf"), 0))
+        if not 0 <= q.now - counted < _COUNT_AGAIN:
+            counted, taken = q.now, self.leases.held_by_others(q.segment, self.site.by_mac, q.now)
+        has_room = taken < max(1, size // 2)
+        self._strangers[q.segment] = counted, taken + has_room
+        return has_room
+
+    def in_use(self, request: Packet, address: IPv4Address, now: float) -> Answer:
+        """Somebody else has an address that was to be offered: put it aside for a while."""
+        lease = self.leases.at(address)
+        if lease is None:
+            return Answer()
+        aside = Lease(address, lease.segment, lease.mac, LeaseState.DECLINED, now + DECLINE_TIME)
+        self.leases.put(aside)
+        who = by_mac(self.site, mac_text(request.chaddr))
+        return Answer(
+            leases=[aside], events=[GivenBack(who, lease.segment, address, declined=True)]
+        )
+
+    def _request(self, q: Question) -> Answer:
+        """REQUEST that names this server, or comes to it alone: ACK when right, else NAK."""
+        address = wanted_address(q.request)
+        if address is None:
+            return Answer()
+        rules = self._rules[q.segment]
+        if not rules.allowed(address, q.fixed):
+            return self._nak(q, f"{address} is not its address")
+        if not self.leases.free_for(address, str(q.who.mac), q.now):
+            return self._nak(q, f"{address} belongs to another machine")
+        lease = self._lease(q, address)
+        before = self.leases.at(address)
+        renewed = bool(before and before.state is LeaseState.BOUND and before.holds(q.now))
+        self.leases.put(lease)
+        answer = self.replies.make(q, MessageType.ACK, address)
+        seconds = self.site.segments[q.segment].lease
+        file = self.replies.plan(q).file
+        boots = q.boot is not None
+        event = Addressed(q.who, q.segment, address, seconds, file.path, renewed, boots)
+        problems = [Refused(q.who, q.segment, file.problem)] if file.problem else []
+        return Answer(answer, None, [lease], [event, *problems])
+
+    def _reboot(self, q: Question) -> Answer:
+        """REQUEST of a client that remembers an address (RFC 2131 4.3.2, init-reboot).
+
+        On another network than it remembers: NAK. Nothing known about it: silence, since
+        another server may know it.
+        """
+        address = wanted_address(q.request)
+        if address is not None and address not in self.site.segments[q.segment].network:
+            return self._nak(q, f"{address} is not on this network")
+        if q.who.name is None and self.leases.of(q.segment, str(q.who.mac)) is None:
+            return Answer()
+        return self._request(q)
+
+    def _elsewhere(self, q: Question) -> Answer:
+        """The client took another server's offer: what was offered here is free again."""
+        lease = self.leases.of(q.segment, str(q.who.mac))
+        if lease and lease.state is LeaseState.OFFERED:
+            self.leases.put(_ended(lease, q.now))
+        chosen = q.request.address_option(Code.SERVER_ID)
+        if chosen is None or q.request.message_type is not MessageType.REQUEST:
+            return Answer()
+        event = OtherServer(q.who, q.segment, chosen, "gave this machine an address")
+        return Answer(events=[event])
+
+    def _decline(self, q: Question) -> Answer:
+        address = q.request.address_option(Code.REQUESTED_ADDRESS)
+        lease = self.leases.at(address) if address else None
+        if lease is None or lease.mac != q.who.mac:
+            return Answer()
+        until = q.now + DECLINE_TIME
+        aside = Lease(lease.address, q.segment, lease.mac, LeaseState.DECLINED, until)
+        self.leases.put(aside)
+        event = GivenBack(q.who, q.segment, lease.address, declined=True)
+        return Answer(leases=[aside], events=[event])
+
+    def _release(self, q: Question) -> Answer:
+        lease = self.leases.at(q.request.ciaddr)
+        if lease is None or lease.mac != q.who.mac or lease.state is not LeaseState.BOUND:
+            return Answer()
+        ended = _ended(lease, q.now)
+        self.leases.put(ended)
+        event = GivenBack(q.who, q.segment, lease.address, declined=False)
+        return Answer(leases=[ended], events=[event])
+
+    def _inform(self, q: Question) -> Answer:
+        return Answer(self.replies.make(q, MessageType.ACK, None))
+
+    def _nak(self, q: Question, reason: str) -> Answer:
+        options = {int(Code.MESSAGE): reason.encode()}
+        nak = reply(q.request, MessageType.NAK, q.server, options)
+        return Answer(nak, events=[Refused(q.who, q.segment, reason)])
+
+    def _lease(self, q: Question, address: IPv4Address) -> Lease:
+        before = self.leases.of(q.segment, str(q.who.mac))
+        architecture = q.boot.architecture if q.boot else before.architecture if before else None
+        expires = q.now + self.site.segments[q.segment].lease
+        mac = str(q.who.mac)
+        return Lease(address, q.segment, mac, LeaseState.BOUND, expires, architecture)
+
+
+def check_sizes(site: Site, ports: Ports) -> list[Finding]:
+    """Options that a client gets only when it accepts messages of more than 576 bytes."""
+    answers = Answers(site, Leases(), ports)
+    findings: dict[tuple[str, ...], Finding] = {}
+    asks = bytes((Code.BOOT_SERVER, Code.BOOT_FILE))
+    for name in representatives(site, None):
+        found = effective(site, name)
+        if found.segment is None or found.segment.value not in site.segments:
+            continue
+        chaddr = bytes.fromhex(found.mac.value.replace(":", "")).ljust(16, b"\0")
+        options = {53: b"\1", 55: asks, 60: b"PXEClient:Arch:00000:UNDI:002001", 93: b"\0\0"}
+        packet = Packet(1, 1, chaddr, {**options, 97: bytes(17)})
+        reply = answers.dhcp(found.segment.value, packet, 0.0, unicast=False).reply
+        dropped = serialise(reply, DEFAULT_LIMIT)[1] if reply else ()
+        if dropped:
+            names = tuple(option_name(code) for code in dropped)
+            problem = (
+                f"a client that accepts 576 bytes only would not get: {', '.join(names)} ({name})"
+            )
+            remedy = "shorten or remove options; those that came last are left out first"
+            place = site.origin("client", name)
+            findings.setdefault(names, Finding(Severity.WARNING, place, problem, remedy))
+    return list(findings.values())
+
+
+def _seen(q: Question, offered: IPv4Address | None = None) -> Seen:
+    firmware = q.boot.described if q.boot else None
+    vendor = q.request.options.get(Code.VENDOR_CLASS, b"").decode("ascii", "replace")
+    architecture = q.boot.architecture if q.boot else None
+    machine_id = q.boot.machine_id.hex() if q.boot and any(q.boot.machine_id) else ""
+    relay = described(q.request) if q.request.giaddr != NOWHERE else ""
+    return Seen(q.who, q.segment, firmware, vendor, architecture, machine_id, relay, offered)
+
+
+def _ended(lease: Lease, now: float) -> Lease:
+    return Lease(
+        lease.address, lease.segment, lease.mac, LeaseState.RELEASED, now, lease.architecture
+    )

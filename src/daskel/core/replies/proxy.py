@@ -1,0 +1,48 @@
+"""Boot information beside another DHCP server: offers without an address, and port 4011.
+
+PXE specification 2.1, sections 2.2 and 2.3. What clients tell the other server is heard, too: so
+their addresses are known when they come for their files.
+"""
+
+from __future__ import annotations
+
+from daskel.core.boot.address import Lease, LeaseState
+from daskel.core.dhcp.options import Code
+from daskel.core.dhcp.packet import NOWHERE, MessageType, Packet
+from daskel.core.history.events import Addressed, Event, Refused
+from daskel.core.replies.reply import Question, Replies
+
+REMEMBERED = 86400  # seconds that an address which another server gave is taken for the client's
+
+
+def offer(replies: Replies, q: Question) -> tuple[Packet | None, list[Event]]:
+    """The offer without an address to firmware that wants to boot; nothing to anything else."""
+    if q.boot is None:
+        return None, []
+    file = replies.plan(q).file
+    if file.path is None:
+        reason = file.problem or "it is to get no boot file"
+        return None, [Refused(q.who, q.segment, reason)] if file.problem else []
+    return replies.make(q, MessageType.OFFER, None), []
+
+
+def acknowledgement(replies: Replies, q: Question) -> Packet | None:
+    """The answer on port 4011, and to an INFORM."""
+    if q.boot is None or replies.plan(q).file.path is None:
+        return None
+    return replies.make(q, MessageType.ACK, None)
+
+
+def heard(replies: Replies, q: Question) -> tuple[list[Lease], list[Event]]:
+    """What a REQUEST tells about the address that another server gives to its sender."""
+    asked = q.request.address_option(Code.REQUESTED_ADDRESS)
+    address = asked or (q.request.ciaddr if q.request.ciaddr != NOWHERE else None)
+    if address is None or address not in replies.site.segments[q.segment].network:
+        return [], []
+    architecture = q.boot.architecture if q.boot else None
+    until = q.now + REMEMBERED
+    lease = Lease(address, q.segment, str(q.who.mac), LeaseState.ELSEWHERE, until, architecture)
+    by = q.request.address_option(Code.SERVER_ID)
+    file = replies.plan(q).file.path
+    event = Addressed(q.who, q.segment, address, 0, file, False, q.boot is not None, by)
+    return [lease], [event]

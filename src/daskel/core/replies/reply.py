@@ -1,0 +1,182 @@
+"""What a DHCP reply to one machine says: its options with their origins, and its boot file."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+from daskel.core.boot.arguments import nfs_root
+from daskel.core.boot.identity import by_mac, settings_of
+from daskel.core.boot.wire import Ports
+from daskel.core.dhcp.options import Code, u32
+from daskel.core.dhcp.packet import NOWHERE, MessageType, Packet
+from daskel.core.dhcp.pxe import BootRequest, boot_options, boot_request
+from daskel.core.dhcp.relay import SERVER_OVERRIDE, address_inside
+from daskel.core.dhcp.responder import reply
+from daskel.core.history.events import Who
+from daskel.core.replies.bootfile import BootFile, choose_boot_file
+from daskel.core.replies.options import encode, rules
+from daskel.core.site.layers import Effective
+from daskel.core.site.model import Segment, Site
+from daskel.core.site.positions import Origin
+from daskel.core.values import mac_text
+
+_MOST_PLANS = 20_000  # machines whose options are remembered
+_FROM_FIRMWARE = (Code.VENDOR_CLASS, Code.VENDOR_SPECIFIC)
+
+
+@dataclass(frozen=True, slots=True)
+class Setting:
+    """One option of a reply, and where its value comes from; None when Daskel makes it."""
+
+    code: int
+    value: bytes
+    origin: Origin | None = None
+    type: str | None = None  # how its value is shown; the registry's when not given
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """A message, and all that is known about its sender."""
+
+    request: Packet
+    segment: str
+    server: IPv4Address  # how this server calls itself: option 54
+    now: float  # seconds since 1970
+    who: Who
+    found: Effective
+    boot: BootRequest | None
+
+    @property
+    def fixed(self) -> IPv4Address | None:
+        return self.found.address.value if self.found.address else None
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """What every reply to one machine on one segment says, apart from its address."""
+
+    file: BootFile
+    settings: tuple[Setting, ...]  # in their order of rank
+    options: dict[int, bytes]
+
+
+class Replies:
+    """Puts replies together for one site; what is the same each time is made once."""
+
+    def __init__(self, site: Site, ports: Ports) -> None:
+        self.site, self.ports = site, ports
+        self._network = {n: _network_settings(site, n, seg) for n, seg in site.segments.items()}
+        self._option_rules = rules(site)
+        self._plans: dict[tuple[object, ...], Plan] = {}
+
+    def question(self, segment: str, request: Packet, now: float) -> Question:
+        """What is known about the sender of a message."""
+        who = by_mac(self.site, mac_text(request.chaddr))
+        found = settings_of(self.site, who, segment)
+        assert found, "the MAC address is known"
+        server = address_inside(request, SERVER_OVERRIDE) if request.giaddr != NOWHERE else None
+        here = self.site.segments[segment].server
+        boot = boot_request(request)
+        return Question(request, segment, server or here, now, who, found, boot)
+
+    def plan(self, q: Question) -> Plan:
+        asked = q.request.options.get(Code.PARAMETERS, b"")
+        key = (
+            q.segment, q.found.name, self.site.once.get(q.found.name), q.boot,
+            q.request.options.get(Code.VENDOR_CLASS), Code.BOOT_SERVER in asked,
+            Code.BOOT_FILE in asked,
+        )  # fmt: skip
+        made = self._plans.get(key)
+        if made is None:
+            if len(self._plans) >= _MOST_PLANS:
+                self._plans.clear()
+            file = choose_boot_file(self.site, self.ports, q.who, q.found, q.segment, q.boot)
+            settings = tuple(self._settings(q, file))
+            made = Plan(file, settings, {setting.code: setting.value for setting in settings})
+            self._plans[key] = made
+        return made
+
+    def _settings(self, q: Question, file: BootFile) -> list[Setting]:
+        if self.site.segments[q.segment].dhcp == "proxy":  # the rest is the other server's
+            return self._boot_file_settings(q, file)
+        ours = [*self._network[q.segment], *self._machine_settings(q)]
+        return self._with_chosen(q, ours + self._boot_file_settings(q, file))
+
+    def _with_chosen(self, q: Question, ours: list[Setting]) -> list[Setting]:
+        """The options that the site file names replace Daskel's of the same code.
+
+        Not the vendor class and its option of a machine that is told where to boot: its firmware
+        needs those.
+        """
+        vendor_class = q.request.options.get(Code.VENDOR_CLASS, b"").decode("latin-1")
+        written = [
+            Setting(encoded.code, encoded.value, encoded.origin, encoded.type)
+            for encoded in encode(self._option_rules, q.found.options, vendor_class)
+        ]
+        needed = {s.code for s in ours if s.code in _FROM_FIRMWARE}
+        written = [setting for setting in written if setting.code not in needed]
+        codes = {setting.code for setting in written}
+        return [setting for setting in ours if setting.code not in codes] + written
+
+    def _machine_settings(self, q: Question) -> list[Setting]:
+        site, found = self.site, q.found
+        settings = []
+        if q.who.name is not None:
+            named = site.origin("client", q.who.name)
+            settings.append(Setting(Code.HOST_NAME, q.who.name.encode(), named))
+        if found.loadout and found.loadout.root and found.loadout_name:
+            root = nfs_root(site, found, site.segments[q.segment], found.loadout.root, self.ports)
+            origin = site.origin("loadout", found.loadout_name, "root")
+            settings.append(Setting(Code.ROOT_PATH, root.encode(), origin))
+        return settings
+
+    def _boot_file_settings(self, q: Question, file: BootFile) -> list[Setting]:
+        """Options 66 and 67 where the client asks for them; the URL of HTTP boot always."""
+        if q.boot is None or file.path is None:
+            return []
+        asked = q.request.options.get(Code.PARAMETERS, b"")
+        http = q.boot.over_http
+        origin = file.origin or (q.found.boot.origin if q.found.boot else None)
+        settings = [Setting(code, value) for code, value in boot_options(q.boot).items()]
+        if Code.BOOT_SERVER in asked and not http:
+            here = self.site.segments[q.segment].server
+            server = self.site.origin("segment", q.segment, "server")
+            settings.append(Setting(Code.BOOT_SERVER, str(here).encode(), server))
+        if Code.BOOT_FILE in asked or http or len(file.path) > 127:
+            settings.append(Setting(Code.BOOT_FILE, file.path.encode(), origin))
+        return settings
+
+    def make(self, q: Question, kind: MessageType, address: IPv4Address | None) -> Packet:
+        """The reply; without a lease time where no address is given (RFC 2131 4.3.5)."""
+        plan = self.plan(q)
+        options = plan.options
+        if address is None and Code.LEASE_TIME in options:
+            options = {code: v for code, v in options.items() if code != Code.LEASE_TIME}
+        file = (plan.file.path or "").encode()
+        in_header = file if len(file) < 128 and not (q.boot and q.boot.over_http) else b""
+        next_server = q.who.name or plan.file.path is not None
+        server = self.site.segments[q.segment].server if next_server else NOWHERE
+        return reply(
+            q.request, kind, q.server, options,
+            yiaddr=address or NOWHERE, siaddr=server, file=in_header,
+        )  # fmt: skip
+
+
+def _network_settings(site: Site, name: str, segment: Segment) -> list[Setting]:
+    def setting(code: int, value: bytes, key: str) -> Setting:
+        return Setting(code, value, site.origin("segment", name, key))
+
+    settings = [
+        setting(Code.LEASE_TIME, u32(segment.lease), "lease"),
+        setting(Code.SUBNET_MASK, segment.network.netmask.packed, "network"),
+        setting(Code.BROADCAST, segment.network.broadcast_address.packed, "network"),
+    ]
+    if segment.router:
+        settings.append(setting(Code.ROUTER, segment.router.packed, "router"))
+    if segment.name_servers:
+        servers = b"".join(address.packed for address in segment.name_servers)
+        settings.append(setting(Code.NAME_SERVERS, servers, "name-servers"))
+    if segment.domain:
+        settings.append(setting(Code.DOMAIN, segment.domain.encode(), "domain"))
+    return settings

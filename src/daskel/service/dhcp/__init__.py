@@ -1,0 +1,2 @@
+"""DHCP and what belongs to it on the wire: probes, router advertisements, other servers. No
+files."""

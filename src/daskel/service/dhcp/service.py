@@ -1,0 +1,246 @@
+"""DHCP on one interface: datagrams in, decisions from the core, leases to disk, replies out.
+
+All datagrams that wait are decided together. Leases that are decided while others are being
+written are kept together in the next transaction; no ACK leaves before its lease is on disk.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import socket
+import struct
+import time
+from collections.abc import Coroutine, Iterator
+from ipaddress import IPv4Address
+from typing import NamedTuple
+
+from daskel.core.dhcp import frame
+from daskel.core.dhcp.packet import NOWHERE, Packet
+from daskel.core.dhcp.responder import BROADCAST, Destination
+from daskel.core.reader import MalformedError
+from daskel.core.replies.memory import Decision, decided
+from daskel.service.dhcp.probe import ArpProbe, EchoProbe
+from daskel.service.dhcp.router_advertiser import NoRouter
+from daskel.service.shared import Shared
+from daskel.service.sockets import IP_PKTINFO
+
+_BATCH = 256  # datagrams decided together
+_LARGEST = 4096  # bytes of a datagram
+_STRANGERS = 200  # messages a second of machines that are not in the site
+_PROBES = 3  # addresses that are tried until one is free
+_PKTINFO = struct.Struct("=I4s4s")  # interface index, local address, destination address
+_DESTINATION = slice(8, 12)
+_CHADDR = slice(28, 34)  # where the hardware address is in a message
+_log = logging.getLogger(__name__)
+
+
+class _Message(NamedTuple):
+    data: bytes
+    unicast: bool
+    peer: tuple[str, int]
+
+
+class DhcpService:
+    """One DHCP socket: an interface's, or that of port 4011 of one server address."""
+
+    def __init__(
+        self, shared: Shared, server: IPv4Address, sock: socket.socket, wire: tuple[str, ...],
+        interface: str | None = None, *, pxe: bool = False,
+    ) -> None:  # fmt: skip
+        self._shared, self._server, self._sock, self._wire = shared, server, sock, wire
+        self._interface, self._pxe = interface, pxe
+        self._servers = {segment.server.packed for segment in shared.site.served.values()}
+        self._arp: ArpProbe | None = None
+        self._echo: EchoProbe | None = None
+        self._router: NoRouter | None = None
+        self._frames: socket.socket | None = None
+        self._tasks: set[asyncio.Task[None]] = set()
+        self._unkept: list[tuple[_Message, Decision]] = []  # whose leases go to disk next
+        self._keeping = False
+        self._allowed, self._filled = float(_STRANGERS), time.monotonic()
+
+    async def serve(self) -> None:
+        self._open_below()
+        loop = asyncio.get_running_loop()
+        loop.add_reader(self._sock, self._readable)
+        try:
+            await loop.create_future()  # until it is ended
+        finally:
+            loop.remove_reader(self._sock)
+
+    def _readable(self) -> None:
+        """Machines of the site first; of all others no more than so many a second, so that a
+        flood of made-up ones takes neither the time nor the disk."""
+        strangers: list[_Message] = []
+        known = self._shared.known
+        for message in self._drain():
+            if message.data[_CHADDR] in known:
+                self._take(message)
+            else:
+                strangers.append(message)
+        for message in self._allowed_of(strangers) if strangers else ():
+            self._take(message)
+        self._keep_soon()
+
+    def _allowed_of(self, strangers: list[_Message]) -> list[_Message]:
+        now = time.monotonic()
+        self._allowed = min(_STRANGERS, self._allowed + (now - self._filled) * _STRANGERS)
+        self._filled = now
+        taken = strangers[: int(self._allowed)]
+        self._allowed -= len(taken)
+        for _ in strangers[len(taken) :]:
+            reason = f"more than {_STRANGERS} a second from machines that are not in the site"
+            self._shared.malformed("dhcp", reason)
+        return taken
+
+    def _take(self, message: _Message) -> None:
+        decision = self._decide(message)
+        if decision is None:
+            return
+        if decision.probe is not None and self._arp:
+            self._begin(self._offer(message, decision))
+        else:
+            self._answer(message, decision)
+
+    def _answer(self, message: _Message, decision: Decision) -> None:
+        """Send a reply without a lease now, another when its lease is on disk."""
+        if decision.leases:
+            self._unkept.append((message, decision))
+        else:
+            self._finish(message, decision)
+
+    def _keep_soon(self) -> None:
+        if self._unkept and not self._keeping:
+            self._keeping = True
+            self._begin(self._keep())
+
+    async def _keep(self) -> None:
+        try:
+            while self._unkept:
+                batch, self._unkept = self._unkept, []
+                await self._keep_batch(batch)
+        finally:
+            self._keeping = False
+
+    async def _keep_batch(self, batch: list[tuple[_Message, Decision]]) -> None:
+        try:
+            await self._shared.keep([lease for _, decision in batch for lease in decision.leases])
+        except Exception:  # the disk is full or gone: no lease on disk, no reply
+            _log.exception("leases could not be kept; no reply is sent")
+            return
+        for message, decision in batch:
+            self._finish(message, decision)
+
+    def _begin(self, work: Coroutine[None, None, None]) -> None:
+        task = asyncio.create_task(work)
+        self._tasks.add(task)
+        task.add_done_callback(self._tasks.discard)
+
+    def close(self) -> None:
+        for task in self._tasks:
+            task.cancel()
+        for below in (self._arp, self._echo, self._router, self._frames, self._sock):
+            if below:
+                below.close()
+
+    def _open_below(self) -> None:
+        """What needs raw sockets; without the permission, replies are broadcast, addresses
+        are not probed, and BIOS ROMs wait for a router."""
+        if self._interface is None:
+            return
+        try:
+            self._echo = EchoProbe()
+            self._arp = ArpProbe(self._interface)
+            self._frames = socket.socket(socket.AF_PACKET, socket.SOCK_RAW | socket.SOCK_NONBLOCK)
+            self._frames.bind((self._interface, 0))
+        except OSError as error:
+            lost = "replies are broadcast, and addresses are not probed before they are offered"
+            _log.warning("raw sockets on %s (%s): %s", self._interface, error.strerror, lost)
+        try:
+            self._router = NoRouter(self._interface)
+        except OSError as error:
+            lost = "BIOS ROMs will wait 16 s for an IPv6 router"
+            _log.warning("IPv6 on %s (%s): %s", self._interface, error.strerror, lost)
+
+    def _drain(self) -> Iterator[_Message]:
+        """What waits in the socket."""
+        for _ in range(_BATCH):
+            try:
+                data, notes, _, peer = self._sock.recvmsg(_LARGEST, socket.CMSG_SPACE(12))
+            except BlockingIOError:
+                break
+            except OSError:
+                continue  # an ICMP error of an earlier reply
+            to = _sent_to(notes)
+            yield _Message(data, to is None or to in self._servers, peer)
+
+    def _decide(self, message: _Message) -> Decision | None:
+        try:
+            return self._shared.datagrams.arrived(
+                self._wire, message.data, time.time(), unicast=message.unicast, pxe=self._pxe
+            )
+        except MalformedError as error:
+            self._shared.malformed("dhcp", str(error))
+            return None
+        except Exception:  # a fault of ours with one message must not end the service for all
+            mac = message.data[_CHADDR].hex(":")
+            _log.exception("a DHCP message of %s could not be answered", mac)
+            return None
+
+    async def _offer(self, message: _Message, decision: Decision) -> None:
+        """Send the reply when it is known that nobody has the address."""
+        for _ in range(_PROBES):
+            address, request = decision.probe, decision.request
+            if address is None or request is None or not await self._taken(request, address):
+                break
+            gone = self._shared.answers.in_use(request, address, time.time())
+            self._answer(message, decided(request, gone))
+            self._keep_soon()
+            again = self._decide(message)
+            if again is None:
+                return
+            decision = again
+        self._answer(message, decision)
+        self._keep_soon()
+
+    async def _taken(self, request: Packet, address: IPv4Address) -> bool:
+        assert self._arp and self._echo
+        if request.giaddr != NOWHERE:
+            return await self._echo.answers(address)
+        return await self._arp.holder(address, request.chaddr[:6]) is not None
+
+    def _finish(self, message: _Message, decision: Decision) -> None:
+        if decision.to is not None:
+            try:
+                self._send(decision.reply, decision.to, message.peer)
+            except OSError as error:
+                _log.warning("a DHCP reply could not be sent: %s", error)
+        if decision.dropped:
+            options = ", ".join(map(str, decision.dropped))
+            _log.warning("options %s did not fit into a reply to %s", options, message.peer[0])
+        for event in decision.events:
+            self._shared.emit(event)
+
+    def _send(self, data: bytes, to: Destination, peer: tuple[str, int]) -> None:
+        if self._shared.wire.loopback or self._pxe:  # port 4011: back to where it came from
+            self._sock.sendto(data, peer)
+            return
+        port = self._shared.wire.ports.dhcp
+        if to.hardware and self._frames and self._arp:
+            target = (to.hardware, to.address, port + 1)
+            sent = frame.datagram((self._arp.hardware, self._server, port), target, data)
+            self._frames.send(sent)
+            return
+        address = BROADCAST if to.hardware else to.address
+        source = _PKTINFO.pack(0, self._server.packed, bytes(4))
+        notes = [(socket.IPPROTO_IP, IP_PKTINFO, source)]
+        self._sock.sendmsg([data], notes, 0, (str(address), port + (0 if to.relay else 1)))
+
+
+def _sent_to(notes: list[tuple[int, int, bytes]]) -> bytes | None:
+    """The address that a datagram was sent to."""
+    for level, kind, data in notes:
+        if level == socket.IPPROTO_IP and kind == IP_PKTINFO:
+            return data[_DESTINATION]
+    return None

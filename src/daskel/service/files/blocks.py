@@ -1,0 +1,143 @@
+"""TFTP's blocks as datagrams: a file is read once for all who fetch it, each block behind its
+header, and many leave with one system call: the kernel cuts what it is given (UDP_SEGMENT, udp(7)).
+"""
+
+from __future__ import annotations
+
+import errno
+import logging
+import mmap
+import os
+import socket
+import struct
+from collections import OrderedDict
+from functools import lru_cache
+from weakref import WeakSet
+
+from daskel.core.tftp.packet import data_header
+from daskel.core.tftp.transfer import Blocks
+from daskel.service.files.content import Opened
+
+_HEADER = 4  # bytes: DATA and the block's number
+_UDP_SEGMENT = 103
+_MOST_SEGMENTS, _LARGEST = 128, 65507  # datagrams, and bytes of one call
+_NOT_HERE = (errno.EIO, errno.EINVAL, errno.ENOPROTOOPT, errno.EOPNOTSUPP, errno.EMSGSIZE)
+_TOGETHER = 64  # blocks that are read at once
+_MOST_KEPT = 256 << 20  # bytes of files that are ready to send
+_log = logging.getLogger(__name__)
+
+
+class Sender:
+    """How blocks leave this machine: learned once for all transfers."""
+
+    def __init__(self) -> None:
+        self.cuts = True
+
+    def send(self, sock: socket.socket, data: memoryview, size: int) -> None:
+        """Datagrams of `size` bytes, the last one perhaps shorter. Raises OSError."""
+        if len(data) <= size:
+            sock.send(data)
+            return
+        most = min(_MOST_SEGMENTS, _LARGEST // size) * size if self.cuts else size
+        for at in range(0, len(data), most):
+            piece = data[at : at + most]
+            if len(piece) <= size:
+                sock.send(piece)
+            else:
+                self._send_cut(sock, piece, size)
+
+    def _send_cut(self, sock: socket.socket, data: memoryview, size: int) -> None:
+        try:
+            sock.sendmsg((data,), (_cut_to(size),))
+        except OSError as error:
+            if error.errno not in _NOT_HERE:
+                raise
+            self.cuts = False
+            _log.warning("this kernel does not cut datagrams: TFTP takes more of the processor")
+            self.send(sock, data, size)
+
+
+@lru_cache
+def _cut_to(size: int) -> tuple[int, int, bytes]:
+    return socket.SOL_UDP, _UDP_SEGMENT, struct.pack("=H", size)
+
+
+class Image:
+    """A whole file as datagrams one behind the other; read when somebody needs it."""
+
+    def __init__(self, size: int, block: int) -> None:
+        self.size, self._block = _HEADER + block, block  # bytes of a datagram, and of its payload
+        self._file_size, self._count = size, size // block + 1
+        self.bytes = size + self._count * _HEADER
+        self._whole = memoryview(mmap.mmap(-1, self.bytes))
+        self._ready = bytearray(-(-self._count // _TOGETHER))
+
+    def datagrams(self, blocks: Blocks, opened: Opened) -> memoryview:
+        """Raises EOFError when the file has become shorter."""
+        before = blocks.first - 1
+        begin = before * self.size
+        if blocks.amount == 1 and self._ready[before // _TOGETHER]:  # of clients without windows
+            return self._whole[begin : begin + blocks.length + _HEADER]
+        for part in range(before // _TOGETHER, (before + blocks.amount - 1) // _TOGETHER + 1):
+            if not self._ready[part]:
+                self._read(part, opened)
+        return self._whole[begin : begin + blocks.length + blocks.amount * _HEADER]
+
+    def _read(self, part: int, opened: Opened) -> None:
+        first, last = part * _TOGETHER, min((part + 1) * _TOGETHER, self._count)
+        pieces, wanted = [], 0
+        for number in range(first, last):
+            begin = number * self.size
+            length = min(self._block, self._file_size - number * self._block)
+            self._whole[begin : begin + _HEADER] = data_header(number + 1)
+            pieces.append(self._whole[begin + _HEADER : begin + _HEADER + length])
+            wanted += length
+        if opened.read_into(pieces, first * self._block) < wanted:
+            raise EOFError
+        self._ready[part] = 1
+
+
+class Window:
+    """The same for what is not kept: one window of it at a time."""
+
+    def __init__(self, block: int, window: int) -> None:
+        self.size, self._block = _HEADER + block, block
+        self._whole = memoryview(bytearray(self.size * window))
+
+    def datagrams(self, blocks: Blocks, opened: Opened) -> memoryview:
+        pieces = []
+        for n in range(blocks.amount):
+            begin = n * self.size
+            self._whole[begin : begin + _HEADER] = data_header(blocks.first + n)
+            pieces.append(self._whole[begin + _HEADER : begin + self.size])
+        if opened.read_into(pieces, blocks.offset) < blocks.length:
+            raise EOFError
+        return self._whole[: blocks.length + blocks.amount * _HEADER]
+
+
+class Images:
+    """The files that were fetched last, as long as there is room for them."""
+
+    def __init__(self) -> None:
+        self._kept: OrderedDict[tuple[object, ...], Image] = OrderedDict()
+        self._used: WeakSet[Image] = WeakSet()  # also those that transfers alone still hold
+
+    def of(self, opened: Opened, block: int, window: int) -> Image | Window:
+        if opened.data is not None or opened.size > _MOST_KEPT // 2:
+            return Window(block, window)
+        status = os.fstat(opened.descriptor)
+        times = status.st_mtime_ns, status.st_ctime_ns  # the second one cannot be set back
+        key = (status.st_dev, status.st_ino, *times, opened.size, block)
+        if key not in self._kept:
+            image = Image(opened.size, block)
+            while self._kept and self._size() + image.bytes > _MOST_KEPT:
+                self._kept.popitem(last=False)
+            if self._size() + image.bytes > _MOST_KEPT:  # transfers under way hold it all
+                return Window(block, window)
+            self._kept[key] = image
+            self._used.add(image)
+        self._kept.move_to_end(key)
+        return self._kept[key]
+
+    def _size(self) -> int:
+        return sum(image.bytes for image in self._used)

@@ -1,0 +1,139 @@
+"""A path that was asked for, over TFTP or HTTP, becomes bytes or the reason why not."""
+
+from __future__ import annotations
+
+import errno
+import os
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from daskel.core.content.computed import NOT_YOURS, Content, Missing, may_have
+from daskel.core.content.grub import with_server
+from daskel.core.content.misses import harmless
+from daskel.core.content.paths import PathRefusedError, clean_path, nearest
+from daskel.core.history.events import FileKind, FileMissing, Told, Waits, Who
+from daskel.service.shared import Shared
+from daskel.system.host.confined_open import why_not
+
+_COMPARE_AGAIN = 0.05  # seconds until names are compared for another missing file
+_LARGEST_IMAGE, _MOST_IMAGES = 16 << 20, 16  # bytes of a boot loader, and how many are remembered
+
+
+@dataclass
+class Opened:
+    """A file to send: `data` when computed, else an open descriptor. Close it."""
+
+    path: str
+    kind: FileKind
+    size: int  # bytes
+    data: bytes | None = None
+    descriptor: int = -1
+    quiet: bool = False
+
+    def read(self, offset: int, length: int) -> bytes:
+        if self.data is not None:
+            return self.data[offset : offset + length]
+        return os.pread(self.descriptor, length, offset)
+
+    def read_into(self, pieces: list[memoryview], offset: int) -> int:
+        """Fill the pieces one after the other, as far as the file goes; bytes read."""
+        if self.data is None:
+            return os.preadv(self.descriptor, pieces, offset)
+        begin = offset
+        for piece in pieces:
+            part = self.data[offset : offset + len(piece)]
+            piece[: len(part)] = part
+            offset += len(part)
+        return offset - begin
+
+    def close(self) -> None:
+        if self.descriptor >= 0:
+            os.close(self.descriptor)
+            self.descriptor = -1
+
+
+@dataclass(frozen=True, slots=True)
+class NotOpened:
+    reason: str
+    refused: bool  # nobody may have it, as against: it is not there
+
+
+def open_content(
+    shared: Shared, segment: str, asked: bytes, who: Who, over: str
+) -> Opened | NotOpened:
+    """Open what `who` asked for; emits the event when there is nothing to send."""
+    try:
+        path = clean_path(asked)
+    except PathRefusedError as error:
+        return _missing(shared, who, asked, over, str(error), refused=True)
+    found = shared.computed.content(segment, path, who, over)
+    if isinstance(found, Missing):
+        return _missing(shared, who, asked, over, found.reason, refused=found.refused)
+    return _open(shared, segment, found, asked, who, over)
+
+
+def _open(
+    shared: Shared, segment: str, found: Content, asked: bytes, who: Who, over: str
+) -> Opened | NotOpened:
+    if found.kind is FileKind.WAITING:
+        shared.emit(Waits(who, segment))
+    if found.told:
+        shared.emit(Told(who, found.told))
+    if found.data is not None:
+        return Opened(found.path, found.kind, len(found.data), found.data, quiet=found.quiet)
+    try:
+        descriptor, size, place = shared.files.find(*found.places)
+    except OSError as error:
+        outside = error.errno in (errno.EXDEV, errno.EACCES, errno.EPERM)
+        if error.errno == errno.ENOENT and (why := harmless(found.path)):
+            return _missing(shared, who, asked, over, why_not(error), refused=False, meaning=why)
+        near = _near(shared, found.path) if error.errno == errno.ENOENT else ()
+        return _missing(shared, who, asked, over, why_not(error), refused=outside, near=near)
+    if not may_have(shared.site, who, place):  # its name differs in upper and lower case
+        os.close(descriptor)
+        return _missing(shared, who, asked, over, NOT_YOURS, refused=True)
+    meant = place in found.places
+    path = found.path if meant else place  # events name it as it was asked for
+    kind = found.kind if meant else shared.computed.kind_of(place)
+    opened = Opened(path, kind, size, descriptor=descriptor)
+    if found.device and (image := _image(shared, opened, found.device)) is not None:
+        opened.data = image
+        opened.close()
+    return opened
+
+
+def _image(shared: Shared, opened: Opened, device: str) -> bytes | None:
+    """A boot loader's image with the server written into it, made once; None when it has no place
+    for one."""
+    status = os.fstat(opened.descriptor)
+    key = (status.st_dev, status.st_ino, status.st_mtime_ns, opened.size, device)
+    if key not in shared.images:
+        if opened.size > _LARGEST_IMAGE:
+            return None
+        if len(shared.images) >= _MOST_IMAGES:
+            shared.images.clear()
+        plain = opened.read(0, opened.size)
+        made = with_server(plain, device)
+        shared.images[key] = None if made == plain else made
+    return shared.images[key]
+
+
+def _near(shared: Shared, path: str) -> list[str]:
+    """For the log; not for each of a flood."""
+    now = time.monotonic()
+    if now - shared.compared < _COMPARE_AGAIN:
+        return []
+    shared.compared = now
+    return nearest(path, shared.files.names())
+
+
+def _missing(
+    shared: Shared, who: Who, asked: bytes, over: str, reason: str, *, refused: bool,
+    near: Sequence[str] = (), meaning: str = "",
+) -> NotOpened:  # fmt: skip
+    """Names of other files, and what a miss means, are for the log alone."""
+    shown = asked[:200].decode("utf-8", "backslashreplace")
+    more = f"; there is {', '.join(near)}" if near else f"; {meaning}" if meaning else ""
+    shared.emit(FileMissing(who, shown, over, reason + more, bool(meaning)))
+    return NotOpened(reason, refused)

@@ -1,0 +1,241 @@
+"""HTTP: the same tree of files as TFTP, with ranges."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import os
+import socket
+import ssl
+import struct
+import time
+from contextlib import suppress
+from email.utils import formatdate
+
+from aiohttp import web
+from aiohttp.http_exceptions import HttpProcessingError
+
+from daskel.core.boot.segments import servers
+from daskel.core.content import up
+from daskel.core.content.bandwidth import Bandwidth
+from daskel.core.history.events import FileAborted, FileAsked, FileKind, FileSent, Up, Who
+from daskel.core.http.conditions import (
+    NOT_MODIFIED,
+    PART,
+    UNSATISFIABLE,
+    WHOLE,
+    Wanted,
+    needs_tag,
+    wanted,
+)
+from daskel.core.reader import MalformedError
+from daskel.service.files.content import NotOpened, Opened, open_content
+from daskel.service.files.tags import Tags
+from daskel.service.shared import Moving, Shared
+from daskel.service.sockets import tcp
+
+_PIECE = 64 << 10  # bytes: the turn of one transfer among others
+_SENT_AT_ONCE = 4 << 20  # bytes that the kernel sends before it is looked how far it is
+_CLOSED, _SHORTER = "the client closed the connection", "the file has become shorter"
+_UNANSWERED = 12_000  # milliseconds
+_RESET = struct.pack("ii", 1, 0)  # SO_LINGER: no farewell, so that nothing of it is left
+_log = logging.getLogger(__name__)
+
+
+class HttpService:
+    """The files of one site on every server address."""
+
+    def __init__(self, shared: Shared, tls: ssl.SSLContext | None = None) -> None:
+        self._shared, self._tls = shared, tls
+        self._tags = Tags()
+        self._under_way: list[Moving] = []
+        port = shared.wire.ports.https if tls else shared.wire.ports.http
+        self._servers = {shared.wire.outside(server): server for server in servers(shared.site)}
+        self._sockets: list[socket.socket] = []
+        try:
+            for address in self._servers:
+                sock = tcp(address, port)
+                self._sockets.append(sock)
+                # Inherited by its connections: one whose last packet a machine no longer answers,
+                # since its kernel has started, is gone before that machine boots again.
+                sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_USER_TIMEOUT, _UNANSWERED)
+        except BaseException:
+            self._close_sockets()
+            raise
+        application = web.Application(client_max_size=up.LIMIT)
+        application.router.add_post(f"/{up.TOLD_AT}", self._up)
+        application.router.add_get("/{path:.*}", self._get)
+        self._runner = web.AppRunner(
+            application, access_log=None, handle_signals=False, logger=_protocol_log(shared)
+        )
+
+    def _forget(self, mac: str) -> None:
+        """End what a machine left open that now begins anew. GRUB closes no connection and counts
+        its ports from the same number at every boot: it would meet its old ones, and wait."""
+        server = self._runner.server
+        for connection in list(server.connections) if server else ():
+            transport = connection.transport
+            if transport is None:
+                continue
+            bound, peer = (transport.get_extra_info(end) for end in ("sockname", "peername"))
+            if not (bound and peer):
+                continue
+            _, who = self._shared.caller(self._servers[bound[0]], peer[0])
+            if who.mac == mac:
+                sock = transport.get_extra_info("socket")
+                sock.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, _RESET)
+                transport.abort()
+
+    async def serve(self) -> None:
+        await self._runner.setup()
+        self._shared.on_boot.append(self._forget)
+        for sock in self._sockets:
+            await web.SockSite(self._runner, sock, backlog=256, ssl_context=self._tls).start()
+
+    async def close(self) -> None:
+        await self._runner.cleanup()
+        self._tags.close()
+        self._close_sockets()
+
+    def _close_sockets(self) -> None:
+        for sock in self._sockets:
+            sock.close()
+
+    def _caller(self, request: web.Request) -> tuple[str, Who]:
+        assert request.transport
+        bound = request.transport.get_extra_info("sockname")[0]
+        return self._shared.caller(self._servers[bound], request.remote or "0.0.0.0")
+
+    async def _up(self, request: web.Request) -> web.Response:
+        """A client tells that its system runs."""
+        who = self._caller(request)[1]
+        if who.mac is None:
+            return web.Response(status=403, text=f"nobody knows who {who.address} is\n")
+        try:
+            told = Up(who, *up.parse(await request.read()))
+        except MalformedError as error:
+            self._shared.malformed("http", str(error))
+            return web.Response(status=400, text=f"{error}\n")
+        self._shared.emit(told)
+        return web.Response(text="good\n")
+
+    async def _get(self, request: web.Request) -> web.StreamResponse:
+        name, who = self._caller(request)
+        asked = request.match_info["path"].encode("utf-8", "surrogateescape")
+        opened = open_content(self._shared, name, asked, who, "http")
+        if isinstance(opened, NotOpened):
+            status = 403 if opened.refused else 404
+            return web.Response(status=status, text=opened.reason + "\n")
+        moving = Moving(who, opened.path, 0, opened.size)
+        self._under_way.append(moving)
+        if request.method == "GET" and not opened.quiet:
+            self._shared.emit(FileAsked(who, opened.path, opened.kind, opened.size, "http"))
+        try:
+            return await self._send(request, opened, moving, self._shared.bandwidth.get(name))
+        finally:
+            self._under_way.remove(moving)
+            opened.close()
+
+    @property
+    def under_way(self) -> list[Moving]:
+        """Files that are being sent now."""
+        return self._under_way
+
+    async def _send(
+        self, request: web.Request, opened: Opened, moving: Moving, bandwidth: Bandwidth | None
+    ) -> web.StreamResponse:
+        began, who = time.monotonic(), moving.who
+        tag = await self._tags.of(opened, needed=needs_tag(request.headers))
+        part = wanted(request.headers, opened.size, tag, _modified(opened))
+        response = web.StreamResponse(status=part.status, headers=_headers(opened, part, tag))
+        if part.status != NOT_MODIFIED:
+            response.content_length = part.count
+        try:
+            await response.prepare(request)
+            if request.method == "GET" and part.count:
+                await self._body(request, response, opened, part, moving, bandwidth)
+            await response.write_eof()
+        except (ConnectionError, EOFError) as error:
+            reason = str(error) if isinstance(error, EOFError) else _CLOSED
+            self._shared.emit(FileAborted(who, opened.path, "http", reason))
+            return response
+        if request.method == "GET" and part.status in (WHOLE, PART) and not opened.quiet:
+            seconds = time.monotonic() - began
+            self._shared.emit(FileSent(who, opened.path, opened.kind, part.count, seconds, "http"))
+        return response
+
+    async def _body(
+        self, request: web.Request, response: web.StreamResponse, opened: Opened, part: Wanted,
+        moving: Moving, bandwidth: Bandwidth | None,
+    ) -> None:  # fmt: skip
+        """By the kernel where nothing has to pass through this process. Raises EOFError when the
+        file has become shorter: the connection is closed then."""
+        loop, transport, sent = asyncio.get_running_loop(), request.transport, 0
+        if transport is None:
+            raise ConnectionResetError
+        if opened.data is None and bandwidth is None:
+            with suppress(NotImplementedError), os.fdopen(os.dup(opened.descriptor), "rb") as file:
+                while sent < part.count:
+                    count = min(_SENT_AT_ONCE, part.count - sent)
+                    done = await loop.sendfile(transport, file, part.start + sent, count)
+                    sent += done
+                    if done < count:
+                        transport.abort()
+                        raise EOFError(_SHORTER)
+                    moving.done = sent
+        while sent < part.count:
+            size = min(_PIECE, part.count - sent)
+            if bandwidth:
+                await asyncio.sleep(bandwidth.wait(size, time.monotonic()))
+            piece = await loop.run_in_executor(None, opened.read, part.start + sent, size)
+            if not piece:
+                transport.abort()
+                raise EOFError(_SHORTER)
+            await response.write(piece)
+            sent += len(piece)
+            moving.done = sent
+
+
+def _protocol_log(shared: Shared) -> logging.Logger:
+    """Where aiohttp says what went wrong with a connection."""
+    logger = logging.Logger("daskel.http")
+    logger.addHandler(_ProtocolErrors(shared))
+    return logger
+
+
+class _ProtocolErrors(logging.Handler):
+    """Requests that are none are counted; clients that left are no news; the rest is our fault."""
+
+    def __init__(self, shared: Shared) -> None:
+        super().__init__(logging.WARNING)
+        self._shared = shared
+
+    def emit(self, record: logging.LogRecord) -> None:
+        error = record.exc_info[1] if record.exc_info else None
+        if isinstance(error, ssl.SSLError):
+            self._shared.malformed("https", error.reason or "no TLS")
+        elif isinstance(error, HttpProcessingError):
+            self._shared.malformed("http", " ".join(error.message.split()))
+        elif not isinstance(error, ConnectionError):
+            _log.warning("HTTP: %s", record.getMessage(), exc_info=record.exc_info)
+
+
+def _headers(opened: Opened, part: Wanted, tag: str | None) -> dict[str, str]:
+    computed = opened.data is not None and opened.kind is not FileKind.LOADER
+    kind = "text/plain; charset=utf-8" if computed else "application/octet-stream"
+    headers = {"Content-Type": kind, "Accept-Ranges": "bytes"}
+    if tag is not None:
+        headers["ETag"] = f'"{tag}"'
+    if opened.data is None:
+        headers["Last-Modified"] = formatdate(_modified(opened), usegmt=True)
+    if part.status == PART:
+        last = part.start + part.count - 1
+        headers["Content-Range"] = f"bytes {part.start}-{last}/{opened.size}"
+    elif part.status == UNSATISFIABLE:
+        headers["Content-Range"] = f"bytes */{opened.size}"
+    return headers
+
+
+def _modified(opened: Opened) -> int | None:
+    """Seconds since 1970; None for what is computed."""
+    return None if opened.data is not None else int(os.fstat(opened.descriptor).st_mtime)

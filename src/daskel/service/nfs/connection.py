@@ -1,0 +1,281 @@
+"""One client's TCP connection to NFS: records in, calls carried out, replies out in batches."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import os
+import socket
+from collections import deque
+from collections.abc import Awaitable, Callable
+from functools import partial
+
+from daskel.core.nfs import mount, nfs3
+from daskel.core.nfs.nfs3 import Status
+from daskel.core.nfs.replays import REPEATABLE, Replays
+from daskel.core.nfs.rpc import (
+    Call,
+    Records,
+    Refusal,
+    mark,
+    marked_success,
+    parse_call,
+    refuse,
+    success,
+)
+from daskel.core.reader import MalformedError
+from daskel.service.nfs.procedures import FileData, Find, WhenOnDisk, carry_out
+
+_CHUNK = 256 << 10  # bytes read at once
+_PIECES = 512  # buffers sent at once: sendmsg(2) takes 1,024
+_WAITING = 8 << 20  # bytes of replies, above which no more calls are taken
+_VERSIONS = {nfs3.PROGRAM: nfs3.VERSION, mount.PROGRAM: mount.VERSION}
+_log = logging.getLogger(__name__)
+
+Mounting = Callable[[str, Call], Awaitable[bytes | None]]
+
+
+class Stream:
+    """`find` gives the export of a handle to those who may have it; `mounting` answers the calls
+    of MOUNT; `malformed` is told what could not be read, `failed` of NFS errors, `refused` of a
+    version that is not served; `ended` when the connection is gone."""
+
+    def __init__(
+        self, sock: socket.socket, peer: str, find: Find, mounting: Mounting, replays: Replays,
+        malformed: Callable[[str], None], failed: Callable[[str, Status], None],
+        refused: Callable[[str, str], None], ended: Callable[[Stream], None],
+    ) -> None:  # fmt: skip
+        self.peer = peer
+        self._sock, self._find, self._mounting, self._replays = sock, find, mounting, replays
+        self._malformed, self._refused, self._ended = malformed, refused, ended
+        self._failed = partial(failed, peer)
+        self._loop = asyncio.get_running_loop()
+        self._records = Records()
+        self._out: deque[bytes | FileData] = deque()
+        self._size = 0  # bytes in it
+        self._reading = self._writing = False
+        self._later: set[asyncio.Task[None]] = set()
+        sock.setblocking(False)
+        sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        sock.setsockopt(socket.SOL_SOCKET, socket.SO_KEEPALIVE, 1)
+        self._read(True)
+
+    def close(self) -> None:
+        if self._sock.fileno() < 0:
+            return
+        self._read(False)
+        self._write(False)
+        for task in self._later:
+            task.cancel()
+        while self._out:
+            self._done(self._out.popleft())
+        self._sock.close()
+        self._ended(self)
+
+    # --- in ---
+
+    def _read(self, wanted: bool) -> None:
+        if wanted != self._reading:
+            self._reading = wanted
+            if wanted:
+                self._loop.add_reader(self._sock, self._readable)
+            else:
+                self._loop.remove_reader(self._sock)
+
+    def _readable(self) -> None:
+        try:
+            data = self._sock.recv(_CHUNK)
+        except BlockingIOError:
+            return
+        except OSError:
+            data = b""
+        if not data:
+            self.close()
+            return
+        try:
+            for record in self._records.feed(data):
+                self._take(record)
+        except MalformedError as error:
+            self._malformed(str(error))
+            self.close()
+            return
+        self._flush()
+
+    def _take(self, record: bytes) -> None:
+        call = parse_call(record)
+        version = _VERSIONS.get(call.program)
+        if version is None:
+            self._reply(refuse(call.xid, Refusal.PROGRAM_UNAVAILABLE))
+        elif call.version != version:
+            what = "NFS" if call.program == nfs3.PROGRAM else "MOUNT"
+            self._refused(self.peer, f"{what} version {call.version}: it is served in version 3")
+            self._reply(refuse(call.xid, Refusal.PROGRAM_MISMATCH, (version, version)))
+        elif call.program == mount.PROGRAM:
+            self._begin(self._mount(call))
+        elif call.procedure in REPEATABLE:
+            self._carry_out(call)
+        else:
+            key, reply = self._replays.find(self.peer, record)
+            if reply is None:
+                reply = self._carry_out(call)
+                if reply is not None:
+                    self._replays.keep(self.peer, key, reply)
+            else:
+                self._append(reply)
+
+    def _carry_out(self, call: Call) -> bytes | None:
+        """Reply to the call; the reply when it is one to remember."""
+        try:
+            done = carry_out(call, self._find, self._failed)
+        except MalformedError as error:
+            self._malformed(str(error))
+            done = refuse(call.xid, Refusal.GARBAGE_ARGUMENTS)
+            return self._reply(done)
+        except Exception:
+            _log.exception("NFS procedure %d failed", call.procedure)
+            return self._reply(refuse(call.xid, Refusal.SYSTEM_ERROR))
+        if isinstance(done, bytes):
+            return self._append(marked_success(call.xid, done))
+        if done is None:
+            return self._reply(refuse(call.xid, Refusal.PROCEDURE_UNAVAILABLE))
+        if isinstance(done, tuple):
+            self._send_pieces(call.xid, *done)
+        elif isinstance(done, FileData):
+            self._send_data(call.xid, done)
+        else:
+            self._begin(self._when_on_disk(call.xid, done, os.dup(done.descriptor)))
+        return None
+
+    async def _mount(self, call: Call) -> None:
+        try:
+            results = await self._mounting(self.peer, call)
+        except MalformedError as error:
+            self._malformed(str(error))
+            reply = refuse(call.xid, Refusal.GARBAGE_ARGUMENTS)
+        else:
+            known = results is not None
+            reply = (
+                success(call.xid, results or b"")
+                if known
+                else refuse(call.xid, Refusal.PROCEDURE_UNAVAILABLE)
+            )
+        self._reply(reply)
+        self._flush()
+
+    async def _when_on_disk(self, xid: int, done: WhenOnDisk, descriptor: int) -> None:
+        try:
+            await self._loop.run_in_executor(None, os.fdatasync, descriptor)
+            reply = success(xid, done.results)
+        except OSError:
+            _log.exception("a file could not be written to the disk")
+            reply = refuse(xid, Refusal.SYSTEM_ERROR)
+        finally:
+            os.close(descriptor)
+        self._reply(reply)
+        self._flush()
+
+    def _begin(self, work: Awaitable[None]) -> None:
+        task = asyncio.ensure_future(work)
+        self._later.add(task)
+        task.add_done_callback(self._later.discard)
+
+    # --- out ---
+
+    def _reply(self, record: bytes) -> bytes:
+        return self._append(mark(record))
+
+    def _append(self, marked: bytes) -> bytes:
+        """The record with its mark goes out; it is returned."""
+        self._out.append(marked)
+        self._size += len(marked)
+        return marked
+
+    def _send_pieces(self, xid: int, head: bytes, *rest: bytes) -> None:
+        more = sum(map(len, rest))
+        self._append(marked_success(xid, head, more))
+        self._out.extend(piece for piece in rest if piece)
+        self._size += more
+
+    def _send_data(self, xid: int, data: FileData) -> None:
+        """The head and the data go out together; the kernel copies the file."""
+        padding = bytes(-data.count % 4)
+        more = data.count + len(padding)
+        head = marked_success(xid, data.head, more)
+        self._out.append(head)
+        own = os.dup(data.descriptor)
+        self._out.append(FileData(b"", own, data.offset, data.count))
+        if padding:
+            self._out.append(padding)
+        self._size += len(head) + more
+
+    def _write(self, wanted: bool) -> None:
+        if wanted != self._writing:
+            self._writing = wanted
+            if wanted:
+                self._loop.add_writer(self._sock, self._flush)
+            else:
+                self._loop.remove_writer(self._sock)
+
+    def _flush(self) -> None:
+        """Send what the socket takes now; the rest when it takes more."""
+        if self._sock.fileno() < 0:
+            return
+        try:
+            while self._out:
+                if not (self._send_file() if self._file_is_next() else self._send_bytes()):
+                    break
+        except OSError:
+            self.close()
+            return
+        self._write(bool(self._out))
+        self._read(self._size < _WAITING)
+
+    def _file_is_next(self) -> bool:
+        return isinstance(self._out[0], FileData)
+
+    def _send_bytes(self) -> bool:
+        """Whether all was sent that is no file."""
+        pieces: list[bytes] = []
+        more = 0
+        for piece in self._out:
+            if isinstance(piece, FileData):
+                more = socket.MSG_MORE
+                break
+            if len(pieces) == _PIECES:
+                break
+            pieces.append(piece)
+        try:
+            sent = self._sock.sendmsg(pieces, (), more)
+        except BlockingIOError:
+            return False
+        self._size -= sent
+        for piece in pieces:
+            if sent < len(piece):
+                self._out[0] = piece[sent:]
+                return False
+            sent -= len(piece)
+            self._out.popleft()
+        return True
+
+    def _send_file(self) -> bool:
+        data = self._out[0]
+        assert isinstance(data, FileData)
+        try:
+            sent = os.sendfile(self._sock.fileno(), data.descriptor, data.offset, data.count)
+        except BlockingIOError:
+            return False
+        self._size -= sent
+        if sent == 0:  # the file is shorter now: the reply was promised this long
+            self._done(self._out.popleft())
+            self._out.appendleft(bytes(data.count))
+            return True
+        if sent < data.count:
+            rest = FileData(b"", data.descriptor, data.offset + sent, data.count - sent)
+            self._out[0] = rest
+            return False
+        self._done(self._out.popleft())
+        return True
+
+    def _done(self, piece: bytes | FileData) -> None:
+        if isinstance(piece, FileData):
+            os.close(piece.descriptor)

@@ -1,0 +1,64 @@
+"""Questions to one of the NFS processes, each with its answer; and the key that they share."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import os
+import secrets
+import socket
+from pathlib import Path
+
+from daskel.system.channel import Message, send
+from daskel.system.requirements import LackingError
+
+_KEY_SIZE = 32  # bytes
+_log = logging.getLogger(__name__)
+
+
+class Channel:
+    """Questions to one of the processes, each with its answer."""
+
+    def __init__(self, sock: socket.socket) -> None:
+        self.sock = sock
+        self._number = 0
+        self._asked: dict[int, asyncio.Future[Message]] = {}
+
+    def tell(self, message: Message, descriptors: tuple[int, ...] = ()) -> None:
+        try:
+            send(self.sock, message, descriptors)
+        except BlockingIOError:
+            _log.warning("an NFS process does not keep up")
+
+    async def ask(self, question: Message) -> Message:
+        self._number += 1
+        waiting = asyncio.get_running_loop().create_future()
+        self._asked[self._number] = waiting
+        self.tell({**question, "id": self._number})
+        answer: Message = await waiting
+        return answer
+
+    def answered(self, message: Message) -> None:
+        waiting = self._asked.pop(message["answer"], None)
+        if waiting and not waiting.done():
+            waiting.set_result(message)
+
+
+def handle_key(path: Path) -> bytes:
+    """What handles are made with; the same after a restart. Raises LackingError."""
+    try:
+        if path.exists():
+            key = bytes.fromhex(path.read_text())
+            if len(key) == _KEY_SIZE:
+                return key
+        key = secrets.token_bytes(_KEY_SIZE)
+        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        with os.fdopen(descriptor, "w") as file:
+            file.write(key.hex())
+            file.flush()
+            os.fsync(file.fileno())
+    except (OSError, ValueError) as error:
+        raise LackingError(
+            f"{path} cannot be used ({error})", "remove it, or make it writable"
+        ) from None
+    return key

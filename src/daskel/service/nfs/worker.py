@@ -1,0 +1,247 @@
+"""The process that serves NFS connections: it is handed them, and told who may have what.
+
+It is told by the server through a channel, and asks it who may mount what. It ends with it.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import errno
+import logging
+import os
+import socket
+import time
+import traceback
+from contextlib import suppress
+from functools import partial
+from pathlib import Path
+
+from daskel.core.nfs import mount
+from daskel.core.nfs.handle import export_of
+from daskel.core.nfs.nfs3 import NfsError, Status
+from daskel.core.nfs.replays import Replays
+from daskel.core.nfs.rpc import Call
+from daskel.core.nfs.xdr import pack_u32
+from daskel.service.nfs.connection import Stream
+from daskel.system.channel import Message, receive, send
+from daskel.system.nfs.export import Export
+from daskel.system.nfs.openfiles import OpenFiles
+from daskel.system.nfs.writable import WritableExport
+from daskel.system.roots.usage import Usage
+
+_TROUBLES = {Status.NOSPC: "full", Status.DQUOT: "full", Status.STALE: "stale"}
+_SAY_AGAIN, _MOST_SAID = 60.0, 10_000  # seconds
+_COUNT_AGAIN = 2.0  # seconds between two counts of what a slate takes
+
+
+class Worker:
+    def __init__(self, channel: socket.socket, keeper: socket.socket) -> None:
+        self._channel, self._keeper, self._files = channel, keeper, OpenFiles()
+        self._key = b""
+        self._exports: dict[bytes, Export] = {}
+        self._grants: dict[str, frozenset[bytes]] = {}  # by a client's address
+        self._later: dict[str, frozenset[bytes]] = {}  # the same, of what cannot be had yet
+        self._streams: set[Stream] = set()
+        self._replays = Replays()
+        self._asked: dict[int, asyncio.Future[Message]] = {}
+        self._number = 0
+        self._said: dict[tuple[str, ...], float] = {}  # when the server was told of a trouble
+        self._ended: asyncio.Event | None = None
+
+    async def run(self) -> None:
+        self._ended = asyncio.Event()
+        loop = asyncio.get_running_loop()
+        self._channel.setblocking(False)
+        loop.add_reader(self._channel, self._told)
+        counting = asyncio.create_task(self._count())
+        await self._ended.wait()
+        counting.cancel()
+
+    def _told(self) -> None:
+        while True:
+            try:
+                message = receive(self._channel)
+            except BlockingIOError:
+                return
+            if message is None:
+                assert self._ended
+                self._ended.set()
+                asyncio.get_running_loop().remove_reader(self._channel)
+                return
+            told, descriptors = message
+            handler = getattr(self, "_on_" + told["do"])
+            handler(told, descriptors)
+
+    # --- what the server says ---
+
+    def _on_begin(self, told: Message, _: list[int]) -> None:
+        self._key = bytes.fromhex(told["key"])
+
+    def _on_connection(self, told: Message, descriptors: list[int]) -> None:
+        """A client's connection, and what it may have."""
+        peer = told["peer"]
+        sock = socket.socket(fileno=descriptors[0])
+        stream = Stream(
+            sock, peer, partial(self._find, peer), self._mounting, self._replays,
+            self._malformed, self._failed, self._refused, self._gone,
+        )  # fmt: skip
+        self._streams.add(stream)
+
+    def _on_grant(self, told: Message, _: list[int]) -> None:
+        """The exports that a client may have from now on, and where they are."""
+        for export in told["exports"]:
+            self._open(export)
+        numbers = (bytes.fromhex(export["number"]) for export in told["exports"])
+        self._grants[told["peer"]] = frozenset(numbers)
+        self._later[told["peer"]] = frozenset(map(bytes.fromhex, told["later"]))
+
+    def _on_close(self, told: Message, _: list[int]) -> None:
+        """An export is about to be taken away."""
+        export = self._exports.pop(bytes.fromhex(told["number"]), None)
+        if export:
+            export.close()
+        self._tell({"answer": told["id"]})
+
+    def _on_answer(self, told: Message, _: list[int]) -> None:
+        waiting = self._asked.pop(told["id"], None)
+        if waiting and not waiting.done():
+            waiting.set_result(told)
+
+    def _open(self, export: Message) -> None:
+        number, folder = bytes.fromhex(export["number"]), Path(export["folder"])
+        if number in self._exports:
+            return
+        try:
+            if not export["writable"]:
+                self._exports[number] = Export(number, folder, self._key, self._files)
+                return
+            limit, upper = export["limit"], Path(export["upper"])
+            usage = None if limit is None else Usage(limit, upper)
+            helper = partial(self._help, export["folder"])
+            self._exports[number] = WritableExport(
+                number, folder, self._key, self._files, helper, usage
+            )
+        except OSError as error:
+            logging.warning("%s cannot be opened: %s", folder, error.strerror)
+
+    def _help(self, folder: str, body: bytes) -> int:
+        """The keeper has the privilege to find a file anew on an overlay."""
+        send(self._keeper, {"folder": folder, "body": body.hex()})
+        answer = receive(self._keeper)
+        if answer is None or not answer[1]:
+            raise OSError(errno.ESTALE, "no such file any more")
+        return answer[1][0]
+
+    # --- what clients ask ---
+
+    def _find(self, peer: str, handle: bytes) -> Export:
+        number, later = export_of(handle), self._later.get(peer)
+        if later and number in later:
+            raise NfsError(Status.JUKEBOX)
+        export = self._exports.get(number)
+        if export is None:
+            raise NfsError(Status.STALE)
+        if number not in self._grants.get(peer, ()):
+            raise NfsError(Status.ACCES)
+        return export
+
+    async def _mounting(self, peer: str, call: Call) -> bytes | None:
+        if call.procedure == mount.Procedure.MOUNT:
+            path = mount.parse_path(call.arguments)
+            answer = await self._ask({"ask": "mount", "peer": peer, "path": path})
+            return self._mounted(answer)
+        if call.procedure == mount.Procedure.EXPORT:
+            answer = await self._ask({"ask": "exports", "peer": peer})
+            return mount.exports(answer["paths"])
+        if call.procedure == mount.Procedure.DUMP:
+            return pack_u32(0)
+        known = call.procedure in list(mount.Procedure)
+        return b"" if known else None  # NULL, UNMOUNT, UNMOUNT_ALL: nothing is kept
+
+    def _mounted(self, answer: Message) -> bytes:
+        if "status" in answer:
+            return mount.refused(mount.Status(answer["status"]))
+        export = self._exports.get(bytes.fromhex(answer["number"]))
+        try:
+            if export is None:
+                raise NfsError(Status.STALE)
+            return mount.mounted(export.find(answer["below"]))
+        except NfsError:
+            self._tell({"missing": answer["below"], "root": answer["root"], "peer": answer["peer"]})
+            return mount.refused(mount.Status.NOT_FOUND)
+
+    async def _ask(self, question: Message) -> Message:
+        self._number += 1
+        waiting = asyncio.get_running_loop().create_future()
+        self._asked[self._number] = waiting
+        self._tell({**question, "id": self._number})
+        answer: Message = await waiting
+        return answer
+
+    def _malformed(self, reason: str) -> None:
+        self._tell({"malformed": reason})
+
+    def _failed(self, peer: str, status: Status) -> None:
+        """Errors that a person will have to look into; said once a minute."""
+        if status in _TROUBLES:
+            self._say(peer, {"trouble": _TROUBLES[status]})
+
+    def _refused(self, peer: str, reason: str) -> None:
+        self._say(peer, {"refused": reason})
+
+    def _say(self, peer: str, what: dict[str, str]) -> None:
+        key, now = (peer, *what.values()), time.monotonic()
+        if now - self._said.get(key, float("-inf")) < _SAY_AGAIN:
+            return
+        if len(self._said) > _MOST_SAID:
+            self._said.clear()
+        self._said[key] = now
+        self._tell({**what, "peer": peer})
+
+    def _gone(self, stream: Stream) -> None:
+        self._streams.discard(stream)
+        self._tell({"gone": stream.peer})
+
+    def warn(self, text: str) -> None:
+        self._tell({"warning": text})
+
+    def _tell(self, message: Message) -> None:
+        with suppress(OSError):  # the server has gone, or is far behind: clients ask again
+            send(self._channel, message)
+
+    async def _count(self) -> None:
+        """Count anew what slates take that were written to."""
+        loop, pause = asyncio.get_running_loop(), _COUNT_AGAIN
+        while True:
+            await asyncio.sleep(pause)
+            began = time.monotonic()
+            for export in list(self._exports.values()):
+                usage = export.usage if isinstance(export, WritableExport) else None
+                if usage and usage.changed:
+                    await loop.run_in_executor(None, usage.count)
+            pause = max(_COUNT_AGAIN, 10 * (time.monotonic() - began))
+
+
+def serve(channel: socket.socket, keeper: socket.socket) -> None:
+    """Ends the process when the server has gone, also when a disk is still being waited for."""
+    worker = Worker(channel, keeper)
+    logging.basicConfig(handlers=[_Handler(worker)], level=logging.WARNING, force=True)
+    loop = asyncio.new_event_loop()
+    loop.run_until_complete(worker.run())
+    os._exit(0)
+
+
+class _Handler(logging.Handler):
+    """Warnings go into the server's log."""
+
+    def __init__(self, worker: Worker) -> None:
+        super().__init__()
+        self._worker = worker
+
+    def emit(self, record: logging.LogRecord) -> None:
+        trace = ""
+        if record.exc_info and record.exc_info[1]:
+            error = record.exc_info[1]
+            frame = traceback.extract_tb(error.__traceback__)[-1]
+            trace = f" ({error!r} at {Path(frame.filename).name}:{frame.lineno})"
+        self._worker.warn(record.getMessage() + trace)

@@ -1,0 +1,2 @@
+"""This machine: interfaces, ports, processes, privileges, files opened within a folder. No
+roots."""

@@ -1,0 +1,171 @@
+"""What finds a file again without its name: the kernel's file handles, or remembered names.
+
+The kernel's (name_to_handle_at(2), open_by_handle_at(2)) need a privilege. Without it, inode
+numbers are used, and the way to an inode is remembered from the names that were looked up; after
+a restart the tree is walked once.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import errno
+import os
+import struct
+import time
+from collections.abc import Callable
+from typing import NoReturn, Protocol
+
+from daskel.core.nfs.handle import BODY_LIMIT
+from daskel.system.host.confined_open import open_beneath
+
+_EMPTY_PATH = 0x1000
+_HEAD = struct.Struct("=Ii")  # bytes of the handle, its type
+_INODE = struct.Struct(">Q")
+_WALK_PAUSE = 10.0  # seconds between walks for handles that nobody knows
+_libc = ctypes.CDLL(None, use_errno=True)
+
+Help = Callable[[bytes], int]  # opens a body as an O_PATH descriptor; raises OSError
+
+
+class Finder(Protocol):
+    """Bodies of handles, and what they stand for. Everything raises OSError."""
+
+    def body(self, directory: int, name: bytes) -> bytes:
+        """Of an entry of an open directory; of the directory itself when `name` is empty."""
+
+    def open(self, body: bytes) -> int:
+        """An O_PATH descriptor; ESTALE when there is no such file any more."""
+
+    def close(self) -> None: ...
+
+
+def finder(top: int, helper: Help | None = None) -> Finder:
+    """For the tree whose uppermost directory is open as `top`. `helper`: a process with more
+    privileges, which an overlay needs for what it has not seen since it was mounted."""
+    try:
+        kernel = KernelFinder(top, helper)
+        os.close(kernel.open(kernel.body(top, b"")))
+    except OSError:  # no privilege, or a file system without handles
+        return NameFinder(top)
+    return kernel
+
+
+class KernelFinder:
+    """A body is the type of the kernel's handle in one byte, and the handle."""
+
+    def __init__(self, top: int, helper: Help | None = None) -> None:
+        self._help = helper
+        self._top = os.open(f"/proc/self/fd/{top}", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        self._buffer = ctypes.create_string_buffer(_HEAD.size + BODY_LIMIT)
+        self._mount = ctypes.c_int()
+        self._mount_reference = ctypes.byref(self._mount)
+        self._here: int | None = None
+        self.body(top, b"")
+        self._here = self._mount.value
+
+    def body(self, directory: int, name: bytes) -> bytes:
+        buffer = self._buffer
+        _HEAD.pack_into(buffer, 0, BODY_LIMIT - 1, 0)
+        flags = 0 if name else _EMPTY_PATH
+        if _libc.name_to_handle_at(directory, name, buffer, self._mount_reference, flags) < 0:
+            _fail(name)
+        if self._here not in (None, self._mount.value):
+            raise OSError(errno.EXDEV, "another file system is mounted there")
+        size, kind = _HEAD.unpack_from(buffer)
+        return bytes((kind,)) + buffer.raw[_HEAD.size : _HEAD.size + size]
+
+    def open(self, body: bytes) -> int:
+        handle = _HEAD.pack(len(body) - 1, body[0]) + body[1:]
+        descriptor = int(_libc.open_by_handle_at(self._top, handle, os.O_PATH | os.O_CLOEXEC))
+        if descriptor < 0 and ctypes.get_errno() == errno.ESTALE and self._help:
+            return self._help(body)
+        if descriptor < 0:
+            _fail(b"")
+        return descriptor
+
+    def close(self) -> None:
+        os.close(self._top)
+
+
+class NameFinder:
+    """A body is the inode number."""
+
+    def __init__(self, top: int) -> None:
+        self._top = top
+        status = os.fstat(top)
+        self._device, self._top_inode = status.st_dev, status.st_ino
+        self._names: dict[int, tuple[int, bytes]] = {}  # inode: the directory's inode, name
+        self._walked = float("-inf")
+
+    def body(self, directory: int, name: bytes) -> bytes:
+        above = os.fstat(directory)
+        if not name:
+            return _INODE.pack(above.st_ino)
+        status = os.stat(name, dir_fd=directory, follow_symlinks=False)
+        if status.st_dev != self._device:
+            raise OSError(errno.EXDEV, "another file system is mounted there")
+        if name != b"..":
+            self._names[status.st_ino] = (above.st_ino, name)
+        return _INODE.pack(status.st_ino)
+
+    def open(self, body: bytes) -> int:
+        if len(body) != _INODE.size:
+            raise OSError(errno.ESTALE, "not a handle of this server as it runs now")
+        (inode,) = _INODE.unpack(body)
+        found = self._open(inode)
+        if found is None:
+            self._walk()
+            found = self._open(inode)
+        if found is None:
+            raise OSError(errno.ESTALE, "no such inode")
+        return found
+
+    def close(self) -> None:
+        pass
+
+    def _open(self, inode: int) -> int | None:
+        """None when no name is known for the inode, or another file has that name now."""
+        path = self._path(inode)
+        if path is None:
+            return None
+        try:
+            descriptor = open_beneath(self._top, path, os.O_PATH | os.O_NOFOLLOW)
+        except FileNotFoundError:
+            return None
+        status = os.fstat(descriptor)
+        if status.st_ino == inode and status.st_dev == self._device:
+            return descriptor
+        os.close(descriptor)
+        return None
+
+    def _path(self, inode: int) -> bytes | None:
+        parts: list[bytes] = []
+        while inode != self._top_inode:
+            above = self._names.get(inode)
+            if above is None or len(parts) > 256:
+                return None
+            inode, name = above
+            parts.append(name)
+        return b"/".join(reversed(parts)) or b"."
+
+    def _walk(self) -> None:
+        """Remember the way to every inode of the tree."""
+        if time.monotonic() - self._walked < _WALK_PAUSE:
+            return
+        for _, directories, files, descriptor in os.fwalk(b".", dir_fd=self._top):
+            above = os.fstat(descriptor)
+            if above.st_dev != self._device:
+                directories.clear()
+                continue
+            for name in [*directories, *files]:
+                try:
+                    status = os.stat(name, dir_fd=descriptor, follow_symlinks=False)
+                except OSError:
+                    continue  # removed meanwhile
+                self._names[status.st_ino] = (above.st_ino, name)
+        self._walked = time.monotonic()
+
+
+def _fail(name: bytes) -> NoReturn:
+    number = ctypes.get_errno()
+    raise OSError(number, os.strerror(number), name)

@@ -1,0 +1,130 @@
+"""Reads from a root's tree, and from what its loadouts hand out, what `inspect` judges."""
+
+from __future__ import annotations
+
+import gzip
+import lzma
+import os
+import shutil
+import stat
+import subprocess
+import zlib
+from collections.abc import Iterator
+from contextlib import suppress
+from pathlib import Path
+
+from daskel.core.roots.inspect import (
+    Facts,
+    Handed,
+    Program,
+    cpio_names,
+    elf_program,
+    kernel_release,
+)
+from daskel.core.roots.kernels import kernel_processor
+from daskel.core.site.model import Site
+from daskel.system.roots.tree_copy import entries, forgets
+
+_INITS = ("sbin/init", "etc/init", "bin/init", "bin/sh")
+_JUDGED = ("etc/fstab", "etc/network/interfaces")
+_HEAD = 65536  # bytes of a program that hold its headers
+_LARGEST = 512 << 20  # bytes of an initrd, unpacked
+
+
+def read_facts(site: Site, root: str, tree: Path, files: Path) -> Facts:
+    init = next((p for path in _INITS[:3] if (p := _program(tree, path))), None)
+    modules = [
+        p.name for p in _listed(tree, "lib/modules") if (p / "kernel").exists() or any(p.glob("*"))
+    ]
+    texts = {}
+    for path in _JUDGED:
+        place = _below(tree, path)
+        made = site.roots[root].slate != "none" and path in site.roots[root].own
+        if place and place.is_file() and not made:
+            texts[path] = place.read_text(errors="replace")
+    units = [str(p.name) for wanted in ("multi-user", "network-online", "sysinit")
+             for p in _listed(tree, f"etc/systemd/system/{wanted}.target.wants")]  # fmt: skip
+    out = forgets(site.roots[root].forget)
+    unique = sum(out(p) for p, s in entries(tree) if s.st_size and not stat.S_ISDIR(s.st_mode))
+    linker = _below(tree, init.interpreter) if init and init.interpreter else tree
+    return Facts(
+        str(tree), init, linker is not None and linker.exists(), modules, texts, units, unique,
+        list(_handed(site, root, files)),
+    )  # fmt: skip
+
+
+def _below(tree: Path, path: str, depth: int = 16) -> Path | None:
+    """What a path means inside of the tree: absolute links begin there; None when it is not."""
+    here = Path()
+    parts = list(Path(path.lstrip("/")).parts)
+    while parts:
+        here /= parts.pop(0)
+        place = tree / here
+        if place.is_symlink():
+            if not depth:
+                return None
+            depth -= 1
+            link = place.readlink()
+            base = Path() if link.is_absolute() else here.parent
+            joined = os.path.normpath("/" / base / str(link).lstrip("/")).lstrip("/")
+            here, parts = Path(), [*Path(joined).parts, *parts]
+    return tree / here if os.path.lexists(tree / here) else None
+
+
+def _listed(tree: Path, path: str) -> list[Path]:
+    place = _below(tree, path)
+    return sorted(place.iterdir()) if place and place.is_dir() else []
+
+
+def _program(tree: Path, path: str) -> Program | None:
+    place = _below(tree, path)
+    if place is None or not place.is_file():
+        return None
+    with place.open("rb") as file:
+        return elf_program(f"/{path}", file.read(_HEAD))
+
+
+def _handed(site: Site, root: str, files: Path) -> Iterator[Handed]:
+    """Of every loadout with this root."""
+    for name, loadout in site.loadouts.items():
+        if loadout.root != root or not loadout.kernel:
+            continue
+        kernel = b""
+        with suppress(OSError):
+            kernel = (files / loadout.kernel).read_bytes()
+        names: list[str] | None = None
+        for path in loadout.initrd:
+            with suppress(OSError):
+                found = initrd_names((files / path).read_bytes())
+                names = None if found is None else (names or []) + found
+        origin = site.origin("loadout", name, "kernel")
+        yield Handed(name, origin, kernel_release(kernel), kernel_processor(kernel[:4096]), names)
+
+
+def initrd_names(data: bytes) -> list[str] | None:
+    """The names in an initrd; None when it is packed in a way that cannot be read here."""
+    try:
+        names, end = cpio_names(data)
+        rest = data[end:]
+        if not rest.strip(b"\0"):
+            return names
+        plain = _unpacked(rest)
+        return None if plain is None else names + cpio_names(plain)[0]
+    except ValueError:  # begins like an archive, and is none
+        return None
+
+
+def _unpacked(data: bytes) -> bytes | None:
+    try:
+        if data[:2] == b"\x1f\x8b":
+            return gzip.decompress(data)
+        if data[:6] == b"\xfd7zXZ\0" or data[:3] == b"\x5d\0\0":
+            return lzma.decompress(data)
+    except (OSError, EOFError, zlib.error, lzma.LZMAError):
+        return None
+    programs = {b"\x28\xb5\x2f\xfd": "zstd", b"\x02\x21\x4c\x18": "lz4", b"\x04\x22\x4d\x18": "lz4"}
+    program = programs.get(data[:4])
+    if program is None or not shutil.which(program):
+        return None
+    done = subprocess.run([program, "-dc"], input=data, capture_output=True, check=False)
+    return done.stdout[:_LARGEST] if done.returncode == 0 else None

@@ -1,0 +1,98 @@
+"""Roots on the disk: one working tree each, and numbered sealed versions beside it.
+
+The working tree is ROOTS/NAME; its versions are ROOTS/.versions/NAME/1, 2, ..., and `root.json`
+beside them says which one clients get. Before the first one is sealed they get the working tree.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import asdict, dataclass, field, replace
+from fcntl import LOCK_EX, LOCK_NB, flock
+from pathlib import Path
+
+from daskel.system.requirements import LackingError
+
+VERSIONS = ".versions"
+_STATE = "root.json"
+
+
+@dataclass(frozen=True, slots=True)
+class Version:
+    """One sealed version. Sizes in bytes, `sealed` in seconds since 1970."""
+
+    sealed: float
+    files: int
+    size: int
+    new: int  # bytes that are not shared with the version before
+    note: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class RootState:
+    used: int = 0  # the version that clients get; 0: the working tree
+    versions: dict[int, Version] = field(default_factory=dict)
+
+    @property
+    def next(self) -> int:
+        return max(self.versions, default=0) + 1
+
+
+class RootFolder:
+    """One root. `path` is relative to the site's `roots`."""
+
+    def __init__(self, roots: Path, path: str) -> None:
+        self.tree = roots / path
+        self._versions = roots / VERSIONS / path
+
+    def state(self) -> RootState:
+        try:
+            data = json.loads((self._versions / _STATE).read_text())
+        except FileNotFoundError:
+            return RootState()
+        except (OSError, ValueError) as error:
+            problem = f"{self._versions / _STATE} cannot be read ({error})"
+            raise LackingError(problem, "restore it from a backup, or write it anew") from None
+        versions = {int(n): Version(**v) for n, v in data["versions"].items()}
+        return RootState(data["used"], versions)
+
+    def keep(self, state: RootState) -> None:
+        """Written whole or not at all."""
+        self._versions.mkdir(parents=True, exist_ok=True)
+        part = self._versions / f".{_STATE}"
+        with part.open("w") as file:
+            json.dump(asdict(state), file, indent=1)
+            file.flush()
+            os.fsync(file.fileno())
+        part.replace(self._versions / _STATE)
+
+    def version(self, number: int) -> Path:
+        """The folder of a version, 0 for the working tree."""
+        return self._versions / str(number) if number else self.tree
+
+    @property
+    def unfinished(self) -> Path:
+        """Where a version is put together."""
+        return self._versions / ".unfinished"
+
+    def use(self, number: int) -> None:
+        self.keep(replace(self.state(), used=number))
+
+    @contextmanager
+    def lock(self) -> Iterator[None]:
+        """Nobody else changes this root meanwhile. Raises LackingError when somebody does."""
+        self._versions.mkdir(parents=True, exist_ok=True)
+        descriptor = os.open(self._versions, os.O_RDONLY | os.O_DIRECTORY)
+        try:
+            flock(descriptor, LOCK_EX | LOCK_NB)
+        except BlockingIOError:
+            os.close(descriptor)
+            problem = f"another command works on {self.tree}"
+            raise LackingError(problem, "wait for it to end") from None
+        try:
+            yield
+        finally:
+            os.close(descriptor)

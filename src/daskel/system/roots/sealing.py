@@ -1,0 +1,129 @@
+"""Sealing: a working tree, or what one client sees, becomes the next version of a root."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import stat
+import time
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from daskel.core.roots.packages import parse_status
+from daskel.system.roots.roots import RootFolder, Version
+from daskel.system.roots.tree_copy import Progress, copy_tree, entries, same_file
+
+
+def seal(
+    root: RootFolder, source: Path, forget: Sequence[str], note: str, progress: Progress
+) -> tuple[int, Version]:
+    """Make the next version out of `source`; its number. The root must be locked.
+
+    What is interrupted leaves no version behind.
+    """
+    state = root.state()
+    number, before = state.next, max(state.versions, default=0)
+    discard(root.unfinished)
+    try:
+        shared = root.version(before) if before else None
+        new = copy_tree(source, root.unfinished, shared, forget, progress)
+        files, size = _count(root.unfinished)
+        _to_disk(root.unfinished)
+        root.unfinished.rename(root.version(number))
+    finally:
+        discard(root.unfinished)
+    version = Version(time.time(), files, size, new, note)
+    used = state.used or (number if not state.versions else 0)
+    root.keep(replace(state, used=used, versions={**state.versions, number: version}))
+    return number, version
+
+
+def own_size(root: RootFolder, number: int) -> int:
+    """Bytes that no other version has."""
+    found = (status for _, status in entries(root.version(number)))
+    return sum(s.st_blocks * 512 for s in found if stat.S_ISREG(s.st_mode) and s.st_nlink == 1)
+
+
+def drop(root: RootFolder, number: int) -> None:
+    """Take a version away; it must not be in use. The root must be locked."""
+    state = root.state()
+    versions = {n: version for n, version in state.versions.items() if n != number}
+    root.keep(replace(state, versions=versions))
+    root.version(number).rename(root.unfinished)
+    discard(root.unfinished)
+
+
+def put_in_place(root: RootFolder) -> None:
+    """What was put together becomes the working tree. The root must be locked."""
+    former = root.unfinished.with_name(".former")
+    discard(former)
+    if root.tree.exists():
+        root.tree.rename(former)
+    root.unfinished.rename(root.tree)
+    discard(former)
+
+
+def discard(folder: Path) -> None:
+    if folder.exists():
+        shutil.rmtree(folder)
+
+
+def _count(folder: Path) -> tuple[int, int]:
+    files = size = 0
+    for _, status in entries(folder):
+        files += 1
+        size += status.st_blocks * 512 if stat.S_ISREG(status.st_mode) else 0
+    return files, size
+
+
+def _to_disk(folder: Path) -> None:
+    """Everything that was written to its file system."""
+    os.sync()
+    descriptor = os.open(folder, os.O_RDONLY)
+    try:
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """One path that differs: added, removed or changed."""
+
+    path: str
+    what: str
+
+
+def differences(old: Path, new: Path) -> Iterator[Difference]:
+    """What differs from one tree to another, in the order of the paths."""
+    before, after = dict(entries(old)), dict(entries(new))
+    for path in sorted(before.keys() | after.keys()):
+        if path not in before:
+            yield Difference(path, "added")
+        elif path not in after:
+            yield Difference(path, "removed")
+        elif not _same(old / path, new / path, before[path], after[path]):
+            yield Difference(path, "changed")
+
+
+def _same(one: Path, other: Path, a: os.stat_result, b: os.stat_result) -> bool:
+    if (a.st_dev, a.st_ino) == (b.st_dev, b.st_ino):
+        return True
+    if any(getattr(a, key) != getattr(b, key) for key in ("st_mode", "st_uid", "st_gid")):
+        return False
+    if stat.S_ISDIR(a.st_mode):
+        return True
+    if stat.S_ISREG(a.st_mode):
+        return same_file(one, other, a)
+    if stat.S_ISLNK(a.st_mode):
+        return one.readlink() == other.readlink()
+    return a.st_rdev == b.st_rdev
+
+
+def packages(tree: Path) -> dict[str, str]:
+    """Installed packages and their versions; none where there is no package database."""
+    try:
+        return parse_status((tree / "var/lib/dpkg/status").read_text(errors="replace"))
+    except OSError:
+        return {}

@@ -1,0 +1,299 @@
+"""Slates on the disk: what each client changed on top of a root, and the view that it is given.
+
+A slate is the folder SLATES/ROOT/CLIENT: `upper` holds what the client changed, `own` the files
+that Daskel makes for it, `view` is where both and the root are shown as one, `slate.json` says
+which version of the root it was made on.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import stat
+import threading
+import time
+from collections.abc import Container, Iterable, Iterator, Mapping
+from contextlib import suppress
+from dataclasses import asdict, dataclass, replace
+from pathlib import Path
+
+from daskel.system.requirements import LackingError
+from daskel.system.roots.mounts import mounted_below, overlay, unmount
+from daskel.system.roots.roots import RootFolder
+from daskel.system.roots.tree_copy import entries
+from daskel.system.roots.usage import disk_usage
+
+_STATE = "slate.json"
+_MEANT = ("trusted.overlay.opaque", "trusted.overlay.redirect", "trusted.overlay.whiteout")
+_GONE = ".gone"  # wiped slates wait there to be removed
+
+
+@dataclass(frozen=True, slots=True)
+class SlateState:
+    """Times in seconds since 1970. `wipe`: before it is mounted next, what is not frozen goes."""
+
+    version: int  # of the root; 0: the working tree
+    made: float
+    used: float
+    wipe: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """One path of a slate: added, changed, removed, or replaced (a folder hides the base's)."""
+
+    path: str
+    what: str
+    size: int  # bytes
+    folder: bool = False
+
+
+class Slate:
+    """One client's slate of one root; there may be none on the disk yet."""
+
+    def __init__(self, slates: Path, root: str, client: str) -> None:
+        self.root, self.client, self._slates = root, client, slates
+        self.folder = slates / root / client
+
+    @property
+    def upper(self) -> Path:
+        return self.folder / "upper"
+
+    @property
+    def layers(self) -> list[Path]:
+        """What the client changed, the newest first: `upper`, and what is frozen below it."""
+        return [*([self.upper] if self.upper.exists() else []), *self.frozen]
+
+    @property
+    def frozen(self) -> list[Path]:
+        """What it begins with at every boot, the newest first."""
+        found = self.folder.glob("frozen-*")
+        return sorted(found, key=lambda path: int(path.name.partition("-")[2]), reverse=True)
+
+    @property
+    def view(self) -> Path:
+        return self.folder / "view"
+
+    def state(self) -> SlateState | None:
+        """None when there is no slate."""
+        try:
+            return SlateState(**json.loads((self.folder / _STATE).read_text()))
+        except (OSError, ValueError, TypeError):
+            return None
+
+    def keep(self, state: SlateState) -> None:
+        """Written whole or not at all."""
+        part = self.folder / f".{_STATE}"
+        part.write_text(json.dumps(asdict(state)) + "\n")
+        part.replace(self.folder / _STATE)
+
+    def begin(self, *, fresh: bool) -> None:
+        """Its client boots anew: what it changed goes when it mounts its root, where the slate is
+        a fresh one, or frozen."""
+        state = self.state()
+        if state and not state.wipe and (fresh or self.frozen):
+            self.keep(replace(state, wipe=True))
+
+    def open(self, base: Path, version: int, own: Mapping[str, str]) -> None:
+        """Show the root's folder `base` with the slate, made if need be, at `view`."""
+        self._slates.mkdir(mode=0o700, parents=True, exist_ok=True)  # clients' secrets are in it
+        new = not self.upper.exists()
+        for name in ("upper", "work", "own", "view"):
+            (self.folder / name).mkdir(parents=True, exist_ok=True)
+        if new:
+            _copy_owner(base, self.upper)
+        if (before := self.state()) is None:
+            self.keep(SlateState(version, time.time(), time.time()))
+        else:
+            self.keep(replace(before, used=time.time(), wipe=False))
+        _write_own(self.folder / "own", base, own)
+        lower = [self.folder / "own", *self.frozen, base]
+        overlay(self.view, lower, self.upper, self.folder / "work")
+
+    def show(self, root: RootFolder, own: Mapping[str, str], mounted: Container[Path]) -> int:
+        """Open it unless it is among what is `mounted`; the version that it is on, for a new one
+        that which is in use. Raises LackingError when there is no such version any more."""
+        state = self.state()
+        version = state.version if state else root.state().used
+        base = root.version(version)
+        if not base.is_dir():
+            problem = f"version {version} of the root {self.root} is gone: {base}"
+            raise LackingError(problem, f"daskel slate rebase {self.client}")
+        if self.view not in mounted:
+            self.open(base, version, own)
+        return version
+
+    def close(self) -> None:
+        for point in mounted_below(self.folder):
+            unmount(point)
+
+    def wipe(self) -> None:
+        """What the client changed is gone when this returns; it must not be mounted."""
+        self._away(self.folder)
+
+    def renew(self) -> None:
+        """The same at a boot: what is frozen stays."""
+        state = self.state()
+        if state is None or not self.frozen:
+            self.wipe()
+            return
+        for folder in (self.upper, self.folder / "work"):
+            self._away(folder)
+        self.keep(replace(state, wipe=False))
+
+    def freeze(self) -> None:
+        """What the client has now is what it begins with from now on; it must not be mounted."""
+        self.upper.rename(self.folder / f"frozen-{len(self.frozen) + 1}")
+        self._away(self.folder / "work")
+
+    def thaw(self) -> None:
+        """Take the last freezing back, and what was changed since."""
+        state = self.state()
+        assert state and self.frozen, "it is frozen"
+        for folder in (self.upper, self.folder / "work"):
+            self._away(folder)
+        self.keep(replace(state, wipe=False))
+        self.frozen[0].rename(self.upper)
+
+    def _away(self, folder: Path) -> None:
+        """Out of the way at once; removing it takes its time."""
+        if not folder.exists():
+            return
+        gone = self._slates / _GONE
+        gone.mkdir(exist_ok=True)
+        folder.rename(gone / f"{self.root}-{self.client}-{folder.name}-{time.time_ns()}")
+        threading.Thread(target=_remove_all, args=(gone,)).start()
+
+    def size(self) -> tuple[int, int]:
+        """Bytes on the disk, and files."""
+        sizes = [disk_usage(layer) for layer in self.layers]
+        return sum(size for size, _ in sizes), sum(files for _, files in sizes)
+
+    def changes(self, base: Path) -> Iterator[Change]:
+        """What differs from the root's folder `base`, in the order of the paths."""
+        newest = self._newest()
+        for path in sorted(newest):
+            found = _change(newest[path], base, path)
+            if found:
+                yield found
+
+    def _newest(self) -> dict[Path, Path]:
+        """Every path of the layers, and the newest one that has it; not what a newer one hides."""
+        newest: dict[Path, Path] = {}
+        hidden: set[Path] = set()
+        for layer in self.layers:
+            hides = set()
+            for name, status in entries(layer):
+                path = Path(name)
+                if path in newest or not hidden.isdisjoint(path.parents):
+                    continue
+                newest[path] = layer
+                if not stat.S_ISDIR(status.st_mode) or is_opaque(layer / path):
+                    hides.add(path)
+            hidden |= hides
+        return newest
+
+    def copy(self, path: Path, target: Path) -> bool:
+        """Copy what the client changed at and below `path` to the new `target`, without devices
+        and what it removed. False when there is nothing."""
+        newest, folders = self._newest(), []
+        wanted = sorted(p for p in newest if p == path or path in p.parents)
+        for inside in wanted:
+            source, place = newest[inside] / inside, target / inside.relative_to(path)
+            mode = source.lstat().st_mode
+            if stat.S_ISDIR(mode):
+                place.mkdir(parents=True)
+                folders.append((source, place))
+            elif stat.S_ISREG(mode) or stat.S_ISLNK(mode):
+                place.parent.mkdir(parents=True, exist_ok=True)
+                shutil.copy2(source, place, follow_symlinks=False)
+        for source, place in reversed(folders):
+            shutil.copystat(source, place)
+        return os.path.lexists(target)
+
+    def move(self, version: int, without: Iterable[str] = ()) -> None:
+        """Put it on another version of its root, `without` some of its paths; it must not be
+        mounted.
+
+        What ties it to the old one goes: where each file was copied from, and the index of that
+        (Linux, Documentation/filesystems/overlayfs.rst, "Inode properties").
+        """
+        state = self.state()
+        assert state, "there is a slate"
+        for place in [layer / path for layer in self.layers for path in without]:
+            if place.is_dir() and not place.is_symlink():
+                shutil.rmtree(place)
+            else:
+                place.unlink(missing_ok=True)
+        inside = (layer / path for layer in self.layers for path, _ in entries(layer))
+        for path in [*self.layers, *inside]:
+            for name in os.listxattr(path, follow_symlinks=False):
+                if name.startswith("trusted.overlay.") and name not in _MEANT:
+                    os.removexattr(path, name, follow_symlinks=False)
+        self._away(self.folder / "work")
+        self.keep(replace(state, version=version))
+
+
+def slates_below(slates: Path) -> Iterator[Slate]:
+    """Every slate on the disk."""
+    with suppress(OSError):
+        for root in sorted(path for path in slates.iterdir() if not path.name.startswith(".")):
+            for client in sorted(root.iterdir()):
+                yield Slate(slates, root.name, client.name)
+
+
+def _remove_all(folder: Path) -> None:
+    """Also what was left by a process that ended before it was done."""
+    for path in list(folder.iterdir()):
+        shutil.rmtree(path, ignore_errors=True)
+
+
+def _change(upper: Path, base: Path, path: Path) -> Change | None:
+    """None for a folder that is only there for what is in it."""
+    here, below = upper / path, base / path
+    status = here.lstat()
+    size = status.st_size if stat.S_ISREG(status.st_mode) else 0
+    if is_whiteout(status):
+        return Change(str(path), "removed", 0)
+    if not os.path.lexists(below):
+        return Change(str(path), "added", size, stat.S_ISDIR(status.st_mode))
+    if not stat.S_ISDIR(status.st_mode):
+        return Change(str(path), "changed", size)
+    return Change(str(path), "replaced", 0) if is_opaque(here) else None
+
+
+def is_whiteout(status: os.stat_result) -> bool:
+    """How an overlay says that a name of the base is removed."""
+    return stat.S_ISCHR(status.st_mode) and status.st_rdev == 0
+
+
+def is_opaque(folder: Path) -> bool:
+    """How an overlay says that a folder hides the base's."""
+    with suppress(OSError):
+        return os.getxattr(folder, "trusted.overlay.opaque") == b"y"
+    return False
+
+
+def _write_own(folder: Path, base: Path, own: Mapping[str, str]) -> None:
+    """The files that Daskel makes, written in place: the folder stays the same one."""
+    written = {Path(path.strip("/")): text for path, text in own.items()}
+    for path, text in written.items():
+        place = folder / path
+        for parent in reversed(path.parents[:-1]):
+            (folder / parent).mkdir(exist_ok=True)
+            _copy_owner(base / parent, folder / parent)
+        if not place.exists() or place.read_text() != text:
+            place.write_text(text)
+        place.chmod(0o644)
+    for path in [p for p in folder.rglob("*") if p.is_file()]:
+        if path.relative_to(folder) not in written:
+            path.unlink()
+
+
+def _copy_owner(source: Path, target: Path) -> None:
+    """Owner, group and mode; nothing when there is no such folder in the base."""
+    with suppress(OSError):
+        status = source.stat()
+        os.chown(target, status.st_uid, status.st_gid)
+        target.chmod(stat.S_IMODE(status.st_mode))

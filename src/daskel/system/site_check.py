@@ -1,0 +1,202 @@
+"""Everything that is wrong with a site file, and with what it names on this machine and its
+disk."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Collection, Iterator
+from contextlib import suppress
+from pathlib import Path
+
+from daskel.core.audit.checks import check_site
+from daskel.core.content.computed import OF_CLIENTS, OF_GROUPS
+from daskel.core.content.grub import MACHINES, image_path
+from daskel.core.replies.bootfile import NONE
+from daskel.core.roots.kernels import HEAD, initrd_kind, kernel_kind, kernel_processor, misfit
+from daskel.core.site.finding import Finding, Severity, did_you_mean
+from daskel.core.site.layers import layer_tables
+from daskel.core.site.model import Site
+from daskel.core.site.parse import place
+from daskel.system.certificate import server_side
+from daskel.system.host.confined_open import FilesFolder
+from daskel.system.host.interfaces import addresses
+from daskel.system.host.privileges import account_of
+from daskel.system.requirements import LackingError
+from daskel.system.roots.roots import RootFolder
+from daskel.system.sitefile import Instead, SiteFile, load
+
+
+def load_checked(
+    path: Path,
+    instead: Instead | None = None,
+    only: Collection[str] | None = None,
+    *,
+    roots: bool = True,
+) -> SiteFile:
+    """Read a site file and find everything that is wrong with it and with what it names.
+
+    `only` looks closely at some clients alone: what an edit of theirs can have broken. Without
+    `roots`, the folders of the roots are left alone: a running server cannot see them.
+    """
+    file = load(path, instead)
+    if file.site is not None:
+        names = None if only is None else [name for name in only if name in file.site.clients]
+        file.findings += check_site(file.site, names)
+        file.findings += _on_disk(file, file.site)
+        file.findings += _certificate(file, file.site)
+        file.findings += _root_folders(file, file.site) if roots else ()
+        file.findings += _here(file, file.site)
+        file.findings.sort(key=place)
+    return file
+
+
+def _on_disk(file: SiteFile, site: Site) -> Iterator[Finding]:
+    files = file.files
+    if not files.is_dir():
+        problem, remedy = f"the folder {files} is missing", "create it, and put boot files into it"
+        yield Finding(Severity.ERROR, site.origin("site", "files"), problem, remedy)
+    else:
+        yield from _boot_files(file, site, FilesFolder(files))
+
+
+def _certificate(file: SiteFile, site: Site) -> Iterator[Finding]:
+    try:
+        if file.certificate:
+            server_side(*file.certificate)
+    except LackingError as error:
+        origin = site.origin("site", "https")  # the key may be for the server's account alone
+        yield Finding(Severity.WARNING, origin, error.problem, error.remedy)
+
+
+def _root_folders(file: SiteFile, site: Site) -> Iterator[Finding]:
+    for name in site.roots:
+        root = RootFolder(file.roots, site.root_path(name))
+        used = root.state().used
+        folder = root.version(used)
+        if not folder.is_dir():
+            problem = f"root {name}: the folder {folder} is missing"
+            remedy = f"bring one in: daskel root import {name} SOURCE"
+            if used:
+                remedy = f"choose another version: daskel root use {name} N"
+            yield Finding(Severity.ERROR, site.origin("root", name, "path"), problem, remedy)
+
+
+def _boot_files(file: SiteFile, site: Site, folder: FilesFolder) -> Iterator[Finding]:
+    for name, loadout in site.loadouts.items():
+        named = [("kernel", loadout.kernel)] if loadout.kernel else []
+        for key, path in [*named, *(("initrd", path) for path in loadout.initrd)]:
+            origin = site.origin("loadout", name, key)
+            try:
+                head, _ = _head(folder, path or "")
+                if key == "kernel" and (runs_on := kernel_processor(head)):
+                    file.kernels[name] = runs_on
+                what = (kernel_kind if key == "kernel" else initrd_kind)(head)
+                if what is None:
+                    problem = f"{key} {path} of loadout {name} does not look like a Linux {key}"
+                    remedy = "check that it is the right file, and whole"
+                    yield Finding(Severity.WARNING, origin, problem, remedy)
+            except OSError as error:
+                problem = f"{key} {path} of loadout {name}: {(error.strerror or '').lower()}"
+                remedy = _nearest(folder.folder, path or "")
+                yield Finding(Severity.ERROR, origin, problem, remedy)
+    yield from _nobodys(site, file.files)
+    yield from _written_boot_files(site, folder)
+    for loader in site.settings.loaders:
+        yield from _loader_image(site, folder, loader)
+    folder.close()
+
+
+def _nobodys(site: Site, files: Path) -> Iterator[Finding]:
+    """Folders of clients and groups that the site has not."""
+    for kind, known in ((OF_CLIENTS, site.clients), (OF_GROUPS, site.groups)):
+        there = sorted(path.name for path in (files / kind).glob("*") if path.is_dir())
+        for name in (name for name in there if name not in known):
+            problem = f"nobody gets what is in {files / kind / name}: there is no such {kind[:-1]}"
+            remedy = did_you_mean(name, known)
+            yield Finding(Severity.WARNING, site.origin("site", "files"), problem, remedy)
+
+
+def _written_boot_files(site: Site, folder: FilesFolder) -> Iterator[Finding]:
+    """What boot-file names; templates and URLs are left to the clients."""
+    for where, table in layer_tables(site):
+        for firmware, path in table.boot_file.items():
+            if path == NONE or "{" in path or "://" in path:
+                continue
+            origin = site.origin(*where, "boot-file", firmware)
+            try:
+                head, size = _head(folder, path)
+            except OSError as error:
+                problem = f"boot file {path}: {(error.strerror or '').lower()}"
+                yield Finding(Severity.ERROR, origin, problem, _nearest(folder.folder, path))
+                continue
+            loader = firmware.removesuffix("-http")
+            wrong = misfit(head, size, MACHINES[loader]) if loader in MACHINES else None
+            if wrong:
+                remedy = f"name one for {firmware}"
+                yield Finding(Severity.ERROR, origin, f"boot file {path} {wrong}", remedy)
+
+
+def _loader_image(site: Site, folder: FilesFolder, loader: str) -> Iterator[Finding]:
+    """One that is not there is no finding: `serve` builds it."""
+    path = image_path(loader)
+    with suppress(OSError):
+        head, size = _head(folder, path)
+        if problem := misfit(head, size, MACHINES[loader]):
+            remedy = f"remove {path}; daskel serve builds it again"
+            origin = site.origin("site", "loaders")
+            yield Finding(Severity.ERROR, origin, f"boot file {path} {problem}", remedy)
+
+
+def _head(folder: FilesFolder, path: str) -> tuple[bytes, int]:
+    """The first bytes of a boot file, and its size."""
+    descriptor, size = folder.open(path)[:2]
+    with os.fdopen(descriptor, "rb") as opened:
+        return opened.read(HEAD), size
+
+
+def _here(file: SiteFile, site: Site) -> Iterator[Finding]:
+    """What this machine's interfaces and permissions have to do with the site."""
+    if file.roots.is_dir() and not os.access(file.roots, os.W_OK):
+        problem, remedy = (
+            f"{file.roots} cannot be written",
+            "run as its owner, or mount it writable",
+        )
+        yield Finding(Severity.NOTE, site.origin("site", "roots"), problem, remedy)
+    if site.settings.account:
+        try:
+            account_of(site.settings.account)
+        except LackingError as error:
+            origin = site.origin("site", "account")
+            yield Finding(Severity.WARNING, origin, error.problem, error.remedy)
+    there = os.access(file.state, os.F_OK)  # also where nothing can be seen
+    state = file.state if there else file.state.parent
+    if os.access(state, os.F_OK) and not os.access(state, os.W_OK):
+        problem, remedy = f"{state} cannot be written", "run as its owner, or change state = ..."
+        yield Finding(Severity.WARNING, site.origin("site", "state"), problem, remedy)
+    named = {name: segment for name, segment in site.served.items() if segment.interface}
+    own = addresses() if named else {}
+    for name, segment in named.items():
+        place = site.origin("segment", name, "interface")
+        interface = segment.interface or ""
+        if interface not in own:
+            problem = f"this machine has no interface {interface}"
+            yield Finding(Severity.WARNING, place, problem, did_you_mean(interface, own))
+        elif segment.server not in own[interface]:
+            problem = f"interface {interface} does not have the address {segment.server}"
+            remedy = f"ip address add {segment.server}/{segment.network.prefixlen} dev {interface}"
+            yield Finding(Severity.WARNING, place, problem, remedy)
+        elif not own[interface][segment.server]:
+            problem = f"interface {interface} has its address {segment.server} from DHCP"
+            remedy = "give the server a fixed one; clients keep asking for it where it was"
+            yield Finding(Severity.WARNING, place, problem, remedy)
+        for other, its in own.items():
+            if other != interface and any(address in segment.network for address in its):
+                problem = f"interface {other} has an address in segment {name}'s network, too"
+                remedy = "give the clients a network of their own"
+                yield Finding(Severity.WARNING, place, problem, remedy)
+
+
+def _nearest(folder: Path, path: str) -> str:
+    there = [str(p.relative_to(folder)) for p in sorted(folder.rglob("*"))[:2000] if p.is_file()]
+    near = did_you_mean(path, there)
+    return near if near.startswith("did") else f"put it at {folder / path}"

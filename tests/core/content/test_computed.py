@@ -1,0 +1,78 @@
+"""Paths from the network, computed files, kernel arguments, and how far a boot has come."""
+
+from __future__ import annotations
+
+import shlex
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from daskel.core.boot.wire import Ports
+from daskel.core.content.computed import Content, Files, Missing
+from daskel.core.content.grub import Entry, built_in, config_mac, configuration, with_server
+from daskel.core.history.events import (
+    FileKind,
+    Who,
+)
+from daskel.core.site.layers import effective
+from daskel.core.site.model import Site
+from tests.conftest import DEMO, site_from
+
+
+def test_the_server_is_written_into_an_image() -> None:
+    """A line of the same length, so that nothing else in the image moves."""
+    for loader, expected in (("uefi-x64", True), ("bios", False)):
+        plain = b"head" + built_in(loader).encode() + b"tail"
+        made = with_server(plain, "(tftp,10.61.8.1)")
+        assert len(made) == len(plain) and (made != plain) is expected
+        first = made.removeprefix(b"head").split(b"\n")[0].rstrip()
+        assert not expected or first == b"configfile (tftp,10.61.8.1)/loader/$net_default_mac.cfg"
+
+
+def test_computed_and_other_files(demo_site: Site) -> None:
+    def get(path: str, over: str = "tftp") -> Content | Missing:
+        return Files(demo_site, Ports()).content("tideroom", path, Who(), over)
+
+    found = get("loader/02:61:08:00:00:01.cfg")
+    assert isinstance(found, Content) and found.kind is FileKind.CONFIGURATION and found.data
+    assert b"(tftp,10.61.8.1)/notebook/vmlinuz" in found.data
+    assert get("loader/02-61-08-00-00-01.cfg") == found
+    over_http = get("loader/02:61:08:00:00:01.cfg", "http")
+    assert isinstance(over_http, Content) and b"(http,10.61.8.1)/not" in (over_http.data or b"")
+    unknown = get("loader/02:61:ff:00:00:01.cfg")
+    assert isinstance(unknown, Missing) and "02:61:ff:00:00:01" in unknown.reason
+    kinds = {
+        path: get(path)
+        for path in ("loader/bios.img", "notebook/vmlinuz", "logger/initrd.img", "x")
+    }
+    assert [c.kind for c in kinds.values() if isinstance(c, Content)] == [
+        FileKind.LOADER,
+        FileKind.KERNEL,
+        FileKind.INITRD,
+        FileKind.OTHER,
+    ]
+    assert config_mac("loader/menu.cfg") is None
+
+
+@given(
+    st.lists(
+        st.text(st.characters(codec="ascii", categories=("L", "N", "P", "S", "Zs"))), max_size=5
+    )
+)
+def test_arguments_are_quoted_for_the_loader(demo_site: Site, words: list[str]) -> None:
+    found = effective(demo_site, "lib-01")
+    arguments = tuple(type(found.mac)(word, found.mac.origin) for word in words if word)
+    assert found.loadout
+    entry = Entry("notebook", found.loadout, arguments)
+    text = configuration(found, "(tftp,10.61.8.1)", [entry], "Skerry Point")
+    (line,) = (line for line in text.splitlines() if line.startswith("if linux "))
+    read = shlex.split(line.removesuffix("; then"))
+    assert read[3:] == [argument.value for argument in arguments]
+
+
+def test_a_local_boot_leaves_the_loader() -> None:
+    site = site_from(DEMO.replace('boot = "tideroom"', 'boot = "disk"'))
+    found = effective(site, "tide-01")
+    assert found.loadout
+    text = configuration(found, "(tftp,10.61.8.1)", [Entry("disk", found.loadout)], "x")
+    assert text.splitlines()[-1] == "exit"

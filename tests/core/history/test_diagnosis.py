@@ -1,0 +1,227 @@
+"""Every cause by the events that show it, boots put together from events, and events as JSON."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+from ipaddress import IPv4Address
+
+import pytest
+
+from daskel.core.history.boots import Boot, History, as_row, fetches, from_row
+from daskel.core.history.diagnosis import Case, diagnose
+from daskel.core.history.encoding import as_json, from_json
+from daskel.core.history.events import (
+    Addressed,
+    Event,
+    FileAborted,
+    FileAsked,
+    FileKind,
+    FileMissing,
+    FileSent,
+    FileSized,
+    GivenBack,
+    Loaded,
+    Mounted,
+    MountRefused,
+    OtherServer,
+    Refused,
+    RootTrouble,
+    Seen,
+    Stage,
+    Told,
+    Unanswered,
+    Up,
+    Waits,
+    Who,
+)
+from daskel.core.history.outcome import Result, result, waits_for
+
+MAC, OWN = "02:61:08:00:00:04", IPv4Address("10.61.8.24")
+OTHER, SERVER = IPv4Address("10.61.8.250"), IPv4Address("10.61.8.1")
+WHO = Who("tide-04", MAC, OWN)
+BIOS = "x86 BIOS"
+LINE = "root=/dev/nfs nfsroot=10.61.8.1:/roots/notebook,v3,tcp quiet"
+LOADED = Loaded("notebook", "notebook/vmlinuz", ("notebook/initrd.img",), LINE, "notebook")
+SEEN = Seen(WHO, "tideroom", BIOS, "PXEClient", 0, "", "", OWN)
+ADDRESSED = Addressed(WHO, "tideroom", OWN, 28800, "loader/bios.img", False, True)
+
+
+def sent(path: str, kind: FileKind, size: int = 1000, resent: int = 0) -> list[Event]:
+    asked = FileAsked(WHO, path, kind, size, "tftp")
+    return [asked, FileSent(WHO, path, kind, size, 0.5, "tftp", resent)]
+
+
+LOADER = [SEEN, ADDRESSED, *sent("loader/bios.img", FileKind.LOADER)]
+MENU = [*LOADER, Told(WHO, (LOADED,)), *sent(f"loader/{MAC}.cfg", FileKind.CONFIGURATION)]
+KERNEL = [*MENU, *sent("notebook/vmlinuz", FileKind.KERNEL, 14_000_000)]
+INITRD = [*KERNEL, *sent("notebook/initrd.img", FileKind.INITRD)]
+SYSTEM = [Seen(WHO, "tideroom", None, "udhcp"), replace(ADDRESSED, boot_file=None, firmware=False)]
+RUNNING = [*INITRD, *SYSTEM]
+ROOT = [*RUNNING, Mounted(WHO, "notebook")]
+UP = [*ROOT, Up(WHO, 12.0, "6.1.0", LINE)]
+KERNEL_ASKED = FileAsked(WHO, "notebook/vmlinuz", FileKind.KERNEL, 14_000_000, "tftp")
+
+
+def aborted(reason: str) -> list[Event]:
+    return [*MENU, KERNEL_ASKED, FileAborted(WHO, "notebook/vmlinuz", "tftp", reason)]
+
+
+CAUSES: list[tuple[str, list[Event], list[str]]] = [  # cause, events, words of problem and remedy
+    ("lobby", [Seen(WHO, "tideroom", BIOS, ""), Waits(WHO, "tideroom")], ["lobby admit"]),
+    ("refused", [SEEN, Refused(WHO, "tideroom", "refused by daskel.toml:7:3 (02:61)")],
+     ["daskel.toml:7:3"]),
+    ("other-server", [SEEN, OtherServer(WHO, "tideroom", OTHER, "gave its address")],
+     ["10.61.8.250", "survey --wire"]),
+    ("address-in-use", [SEEN, GivenBack(WHO, "tideroom", OWN, True)], ["10.61.8.24"]),
+    ("offer-not-taken", [SEEN, SEEN], ["10.61.8.24", "2 times"]),
+    ("no-offer", [replace(SEEN, offered=None)], ["DHCP server"]),
+    ("dhcp-silent", [replace(SEEN, offered=None), Unanswered(WHO, "dhcp", "", None, 4)],
+     ["nobody answered", "asked 4 times"]),
+    ("request-silent", [SEEN, Unanswered(WHO, "request", "10.61.8.24", SERVER, 3)],
+     ["10.61.8.24", "leases"]),
+    ("pxe-port-silent", [SEEN, ADDRESSED, Unanswered(WHO, "pxe", "", OTHER, 4)],
+     ["10.61.8.250 did not answer", "4011"]),
+    ("tftp-blocked", [SEEN, ADDRESSED, Unanswered(WHO, "tftp", "loader/bios.img", SERVER, 6)],
+     ["10.61.8.1 did not answer", "port 69"]),
+    ("tftp-blocked", [SEEN, ADDRESSED, Unanswered(WHO, "tftp", "x", SERVER, 1, True)],
+     ["10.61.8.1 refused", "nothing listens there"]),
+    ("http-blocked", [SEEN, ADDRESSED, Unanswered(WHO, "http", "TCP port 80", SERVER, 3)], []),
+    ("nfs-blocked", [*RUNNING, Unanswered(WHO, "nfs", "TCP port 2049", SERVER, 5)], ["nfsroot="]),
+    ("portmap-blocked", [*RUNNING, Unanswered(WHO, "portmap", "TCP port 111", SERVER, 5)], ["111"]),
+    ("boot-file-not-asked", [SEEN, ADDRESSED], ["loader/bios.img", "UDP port 69"]),
+    ("boot-file-not-asked", [SEEN, replace(ADDRESSED, boot_file="http://10.61.8.1/x", lease=0)],
+     ["TCP port 80", "UDP port 4011"]),
+    ("no-netboot", [Seen(WHO, "tideroom", None, ""), replace(ADDRESSED, firmware=False)],
+     ["firmware's settings"]),
+    ("loader-stops", LOADER, ["loader/bios.img"]),
+    ("menu-stops", MENU, ["no kernel"]),
+    ("file-missing", [*MENU, FileMissing(
+        WHO, "notebook/vmlinux", "tftp", "no such file; there is notebook/vmlinuz")],
+     ["notebook/vmlinux ", "there is notebook/vmlinuz"]),
+    ("too-large", aborted("Disk full or allocation exceeded (error 3)"), ["smaller initrd"]),
+    ("options-refused", aborted("the client ended it: bad option (error 8)"), ["options"]),
+    ("link-lost", aborted("no answer for 31 s"), ["cable"]),
+    ("client-gone", aborted("the client closed the connection"), ["switched off"]),
+    ("aborted", aborted("the client ended it: no words (error 0)"), []),
+    ("size-only", [SEEN, ADDRESSED, KERNEL_ASKED, FileSized(WHO, "notebook/vmlinuz", "tftp")],
+     ["14.0 MB"]),
+    ("no-initrd", KERNEL, ["notebook/initrd.img", "memory"]),
+    ("kernel-silent", INITRD, ["driver"]),
+    ("no-mount", RUNNING, ["nfsroot=10.61.8.1:/roots/notebook"]),
+    ("mount-refused", [*RUNNING, MountRefused(WHO, "/roots/other", "there is no such root")],
+     ["/roots/other", "nfsroot=10.61.8.1:/roots/notebook"]),
+    ("mount-refused", [*RUNNING, MountRefused(WHO, "", "NFS version 4: it is served in version 3")],
+     ["nfsvers=3"]),
+    ("slate-full", [*ROOT, RootTrouble(WHO, "full", "notebook")], ["slate show tide-04"]),
+    ("stale", [*UP, RootTrouble(WHO, "stale", "notebook")], ["start it again"]),
+    ("differs", [*ROOT, Up(WHO, 9.0, "6.1.0", f"BOOT_IMAGE=x {LINE.replace('quiet', 'single')}")],
+     ["without quiet and with single"]),
+    ("packets-lost", [*MENU, *sent("notebook/vmlinuz", FileKind.KERNEL, 1_400_000, 60),
+                      *sent("notebook/initrd.img", FileKind.INITRD), *SYSTEM,
+                      Mounted(WHO, "notebook")], ["60 packets", "6%"]),
+]  # fmt: skip
+
+
+def boot_of(events: list[Event], began: float = 1000.0, pause: float = 1.0) -> Boot:
+    boot = Boot(1, MAC, "tide-04", began)
+    for number, event in enumerate(events):
+        boot.add(began + number * pause, event)
+    return boot
+
+
+@pytest.mark.parametrize(("cause", "events", "words"), CAUSES)
+def test_cause(cause: str, events: list[Event], words: list[str]) -> None:
+    found = diagnose(Case(boot_of(events), float("inf")))
+    assert [one.cause for one in found][:1] == [cause], found
+    text = f"{found[0].problem} {found[0].remedy}"
+    assert all(word in text for word in words), text
+    assert found[0].evidence
+
+
+@pytest.mark.parametrize(
+    ("events", "how"),
+    [
+        (UP, Result.UP),
+        (ROOT, Result.ROOT),
+        ([SEEN, replace(ADDRESSED, boot_file=None)], Result.LOCAL),
+    ],
+)
+def test_a_good_boot_has_no_cause(events: list[Event], how: str) -> None:
+    boot = boot_of(events)
+    assert (result(boot, float("inf")), diagnose(Case(boot, float("inf")))) == (how, [])
+
+
+def test_what_is_under_way_is_not_stuck_yet() -> None:
+    boot = boot_of([*MENU, KERNEL_ASKED])
+    assert result(boot, boot.last + 500) == Result.UNDER_WAY  # the file is being sent
+    assert waits_for(boot) == "fetches notebook/vmlinuz"
+    assert result(boot_of(INITRD), 1000 + len(INITRD) + 100) == Result.UNDER_WAY
+    assert result(boot_of(INITRD), 1000 + len(INITRD) + 200) == Result.STUCK
+
+
+def test_a_loadout_without_a_root_runs_from_memory() -> None:
+    told = Told(WHO, (replace(LOADED, root=None),))
+    events = [told if isinstance(event, Told) else event for event in INITRD]
+    assert result(boot_of(events), float("inf")) == Result.RUNNING
+
+
+def test_a_machine_that_starts_over_again_and_again() -> None:
+    boots = [boot_of(INITRD, began) for began in (1300.0, 1200.0, 1100.0)]
+    found = diagnose(Case(boots[0], float("inf"), boots[1:]))
+    assert [one.cause for one in found] == ["kernel-silent", "starts-over"]
+    assert "3 times" in found[1].problem
+
+
+def test_much_slower_than_its_neighbours() -> None:
+    beside = [boot_of(ROOT) for _ in range(3)]
+    found = diagnose(Case(boot_of(ROOT, pause=40), float("inf"), (), beside))
+    assert [one.cause for one in found] == ["slow"]
+
+
+def test_history_begins_a_boot_with_the_firmware_and_goes_on_with_the_same_try() -> None:
+    history = History(7)
+    for at, event in enumerate([SEEN, SEEN, *INITRD[1:], *SYSTEM]):
+        history.happened(at, event)
+    assert history.current[MAC].number == 7 and history.current[MAC].stage is Stage.RUNNING
+    history.happened(100, SEEN)
+    assert history.current[MAC].number == 8 and history.current[MAC].stage is Stage.SEEN
+    assert [boot.number for boot in history.changed(100.5)] == [7]  # the other goes on just now
+    assert [boot.number for boot in history.changed(101.0)] == [8]
+    assert history.changed() == []
+
+
+def test_a_system_that_renews_its_lease_for_months() -> None:
+    history = History()
+    for number, event in enumerate([*UP, *[SYSTEM[1]] * 1000]):
+        history.happened(1000.0 * number, event)
+    boot = history.current[MAC]
+    assert len(boot.events) < 60 and boot.stage is Stage.UP and history.changed() == [boot]
+    history.happened(2e6, SYSTEM[1])
+    assert history.changed() == []
+
+
+def test_machines_that_are_nobodys_cannot_fill_the_memory() -> None:
+    history = History()
+    for number in range(2000):
+        mac = f"06:00:00:00:{number >> 8:02x}:{number & 255:02x}"
+        history.happened(number, Seen(Who(None, mac), "tideroom", BIOS, ""))
+    assert len(history.current) == 500
+
+
+def test_files_in_order_with_what_became_of_them() -> None:
+    boot = boot_of([
+        SEEN, ADDRESSED, FileAsked(WHO, "a", FileKind.LOADER, 5, "tftp"), FileSized(WHO, "a", "tftp"),
+        *sent("a", FileKind.LOADER, 5), FileMissing(WHO, "b", "tftp", "no such file"), KERNEL_ASKED,
+    ])  # fmt: skip
+    assert [(f.path, f.end) for f in fetches(boot)] == [
+        ("a", "sent"), ("b", "not there: no such file"), ("notebook/vmlinuz", "under way"),
+    ]  # fmt: skip
+
+
+def test_what_is_kept_of_a_boot_is_the_same_boot_again() -> None:
+    boot = boot_of([*UP, *aborted("x"), RootTrouble(WHO, "full", "notebook")])
+    again = from_row(json.loads(json.dumps(as_row(boot))))
+    assert again == boot
+    assert from_json({"event": "of-another-version"}) is None
+    assert from_json({**as_json(SEEN), "from": "nowhere"}) is None

@@ -1,0 +1,71 @@
+"""Files below a folder, trees with handles, ports and their holders, leases on disk."""
+
+from __future__ import annotations
+
+import sqlite3
+from dataclasses import replace
+from ipaddress import IPv4Address
+from pathlib import Path
+
+import pytest
+
+from daskel.core.boot.address import Lease, LeaseState
+from daskel.core.history.lobby import Sighting
+from daskel.store.database import Store
+from daskel.store.reading import read_leases, read_lobby
+from daskel.system.requirements import LackingError
+
+# --- files ---
+
+
+# --- ports, programs ---
+
+
+# --- leases ---
+
+LEASE = Lease(IPv4Address("10.61.8.100"), "tideroom", "02:61:08:00:00:0a", LeaseState.BOUND, 1e9, 7)
+
+
+def test_leases_are_there_again(tmp_path: Path) -> None:
+    path = tmp_path / "state.db"
+    store = Store(path)
+    store.keep([LEASE])
+    changed = Lease(LEASE.address, "tideroom", "02:61:08:00:00:0b", LeaseState.DECLINED, 2e9)
+    other = Lease(IPv4Address("10.61.8.101"), "tideroom", LEASE.mac, LeaseState.BOUND, 3e9)
+    store.keep([LEASE, changed, other])
+    assert read_leases(path).at(LEASE.address) == changed, "another process reads along"
+    store.close()
+    found = Store(path).load()
+    assert found.at(LEASE.address) == changed
+    assert found.of("tideroom", LEASE.mac) == other
+
+
+def test_an_older_store_is_brought_up_to_date(tmp_path: Path) -> None:
+    path = tmp_path / "state.db"
+    store = Store(path)
+    seen = Sighting("02:61:ff:00:00:01", "tideroom", 0, "PXEClient", "", 1.0, 2.0)
+    store.keep_sightings([seen])
+    store.close()
+    with sqlite3.connect(path) as connection:
+        connection.execute("alter table sightings drop column relay")
+        connection.execute("update schema_version set version = 3")
+    assert read_lobby(path) == [seen]
+    assert list(Store(path).lobby()) == [seen]
+    again = replace(seen, relay="10.61.10.1")
+    Store(path).keep_sightings([again])
+    assert read_lobby(path) == [again]
+
+
+def test_stores_that_cannot_be_used(tmp_path: Path) -> None:
+    path = tmp_path / "state.db"
+    Store(path).close()
+    with sqlite3.connect(path) as connection:
+        connection.execute("update schema_version set version = 99")
+    with pytest.raises(LackingError, match="version 99"):
+        Store(path)
+    path.write_bytes(b"no database" * 100)
+    with pytest.raises(LackingError):
+        Store(path)
+    with pytest.raises(LackingError, match="is not a database"):
+        read_leases(path)
+    assert read_leases(tmp_path / "none.db").at(LEASE.address) is None
