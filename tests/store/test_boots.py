@@ -12,7 +12,7 @@ from daskel.core.history.events import Mounted, Seen, Who
 from daskel.store import database
 from daskel.store.database import Store
 from daskel.store.reading import copy_state, read_boot, read_boots
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 
 MAC = "02:61:08:00:00:01"
 SEEN = Seen(Who("tide-01", MAC), "tideroom", "x86 BIOS", "PXEClient")
@@ -84,7 +84,7 @@ def read_by_somebody(path: Path) -> str:
         os.setuid(65534)
         try:
             os.write(writing, str(len(read_boots(path))).encode())
-        except LackingError as error:
+        except MissingRequirementError as error:
             os.write(writing, error.problem.encode())
         finally:
             os._exit(0)

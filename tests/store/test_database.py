@@ -13,7 +13,7 @@ from daskel.core.boot.address import Lease, LeaseState
 from daskel.core.history.lobby import Sighting
 from daskel.store.database import Store
 from daskel.store.reading import read_leases, read_lobby
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 
 # --- files ---
 
@@ -61,11 +61,11 @@ def test_stores_that_cannot_be_used(tmp_path: Path) -> None:
     Store(path).close()
     with sqlite3.connect(path) as connection:
         connection.execute("update schema_version set version = 99")
-    with pytest.raises(LackingError, match="version 99"):
+    with pytest.raises(MissingRequirementError, match="version 99"):
         Store(path)
     path.write_bytes(b"no database" * 100)
-    with pytest.raises(LackingError):
+    with pytest.raises(MissingRequirementError):
         Store(path)
-    with pytest.raises(LackingError, match="is not a database"):
+    with pytest.raises(MissingRequirementError, match="is not a database"):
         read_leases(path)
     assert read_leases(tmp_path / "none.db").at(LEASE.address) is None

@@ -17,7 +17,7 @@ SERVER = "10.61.8.1"
 OTHER = Path(__file__).parents[1] / "wire/other.py"
 
 
-class Machine(machine.Machine):
+class Machine(machine.VirtualMachine):
     def wait_for(self, text: str) -> None:
         until(lambda: text in self.console or not self.runs, lambda: f"no {text!r}: {self.console}")
         assert text in self.console, f"switched off before {text!r}: {self.console}"

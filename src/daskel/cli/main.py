@@ -19,7 +19,7 @@ import argcomplete
 
 from daskel import __version__
 from daskel.cli.output import ExitCode, Output
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 
 COMMANDS = {  # in the order of the work
     "survey": "look first: interfaces, networks, ports, and who answers DHCP",
@@ -106,7 +106,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     run: Callable[[argparse.Namespace, Output], ExitCode] = args.run
     try:
         return int(run(args, output))
-    except LackingError as error:
+    except MissingRequirementError as error:
         output.error(error.problem, error.remedy)
         return ExitCode.LACKING
     except PermissionError as error:

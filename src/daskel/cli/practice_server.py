@@ -17,12 +17,12 @@ from pathlib import Path
 from typing import Any
 
 from daskel.cli.output import Output
-from daskel.core.audit.practice import Places, other_server, practised, with_copies
+from daskel.core.audit.practice import PracticePlaces, other_server, practised, with_copies
 from daskel.core.boot.wire import Ports, Wire
 from daskel.core.site.model import Site
 from daskel.store.reading import copy_state, read_leases
 from daskel.system.host.processes import ended_with_us
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.site_check import load_checked
 from daskel.system.sitefile import SiteFile
 
@@ -56,9 +56,9 @@ class Practice:
     def wire(self) -> Wire:
         return Wire() if self.base is None else Wire(Ports.from_base(self.base), loopback=True)
 
-    def places(self) -> Places:
+    def places(self) -> PracticePlaces:
         names = (self.state, self.folder / "slates", self.folder / "uploads")
-        return Places(*(str(path) for path in names))
+        return PracticePlaces(*(str(path) for path in names))
 
     def of(self, site: Site) -> tuple[Site, Mapping[str, str]]:
         """The site that is served, and which client each client is like."""
@@ -68,18 +68,23 @@ class Practice:
         if self.copies:
             found, like = with_copies(found, self.like, self.copies)
         if self.beside:
-            theirs = Places(*(f"{place}.beside" for place in asdict(self.places()).values()))
+            theirs = PracticePlaces(
+                *(f"{place}.beside" for place in asdict(self.places()).values())
+            )
             found = other_server(found, self.beside, theirs)
         return found, like
 
 
 def begin(practice: Practice, file: SiteFile) -> None:
-    """Make its folder, with the leases and assignments as they are now. Raises LackingError."""
+    """Make its folder, with the leases and assignments as they are now.
+
+    Raises MissingRequirementError.
+    """
     try:
         practice.folder.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         problem = f"the folder {practice.folder} cannot be made ({error.strerror})"
-        raise LackingError(problem, "name another with --keep") from None
+        raise MissingRequirementError(problem, "name another with --keep") from None
     copy_state(file.state, practice.state)
 
 
@@ -102,7 +107,10 @@ def serving(
 def running(
     command: Sequence[str], log: Path, heard: Callable[[Mapping[str, Any]], None] | None = None
 ) -> Iterator[int]:
-    """A server that logs JSON lines. Raises LackingError when it does not become ready."""
+    """A server that logs JSON lines.
+
+    Raises MissingRequirementError when it does not become ready.
+    """
     errors = log.with_suffix(".errors")
     with errors.open("w") as err:
         process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=err, text=True)
@@ -111,7 +119,7 @@ def running(
     reader.start()
     try:
         if not ready.wait(_START_WAIT) or process.poll() is not None:
-            raise LackingError(_why(process, log, errors), f"see {log}")
+            raise MissingRequirementError(_why(process, log, errors), f"see {log}")
         yield process.pid
     finally:
         process.send_signal(signal.SIGTERM)
@@ -153,7 +161,7 @@ def free_base() -> int:
             _free(kind, port) for port in vars(Ports.from_base(base)).values() for kind in _KINDS
         ):
             return base
-    raise LackingError("no free ports on loopback from 20000 on", "end what holds them")
+    raise MissingRequirementError("no free ports on loopback from 20000 on", "end what holds them")
 
 
 def _free(kind: socket.SocketKind, port: int) -> bool:
@@ -177,7 +185,7 @@ def main() -> int:
         site, _ = practice.of(file.site)
         file.site = site
         return int(serve_site(file, practice.wire, output))
-    except LackingError as error:
+    except MissingRequirementError as error:
         output.error(error.problem, error.remedy)
         return 3
 

@@ -26,7 +26,7 @@ from daskel.core.history.outcome import Result
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
 from daskel.core.values import show_duration, show_size
-from daskel.rehearse.client import Board, Boot, Got
+from daskel.rehearse.client import Board, Got, SimulatedBoot
 from daskel.rehearse.fetch import Way
 from daskel.rehearse.firmware import BOARD, FACES
 from daskel.rehearse.storm import Job
@@ -38,7 +38,7 @@ _NAMES = 6
 _LOOK_BACK = 2000  # boots
 
 
-class WrongWishError(Exception):
+class UsageProblem(Exception):  # noqa: N818 - names what the user did, not a fault
     """What cannot be rehearsed, and what can."""
 
 
@@ -55,7 +55,7 @@ def folder_of(keep: Path | None) -> Iterator[Path]:
 def jobs_of(
     practice: Practice, file: SiteFile, names: Sequence[str], firmware: str | None
 ) -> list[Job]:
-    """What the simulated clients are to do. Raises WrongWishError."""
+    """What the simulated clients are to do. Raises UsageProblem."""
     assert file.site
     site, like = practice.of(file.site)
     wanted = [name for name in site.clients if like.get(name) in names]
@@ -84,7 +84,7 @@ def _job(
     found = effective(site, name)
     assert file.site
     if found.segment is None:
-        raise WrongWishError(f"client {name} is on no segment", "daskel check says more")
+        raise UsageProblem(f"client {name} is on no segment", "daskel check says more")
     known = seen.get(file.site.clients[like].mac)
     face = firmware or firmware_of(file, found.loadout_name, known)
     board = _board(site, name) if face == BOARD else None
@@ -92,7 +92,7 @@ def _job(
     try:
         way = Way.of(site, name)
     except ValueError as error:
-        raise WrongWishError(str(error), "daskel explain shows what it gets") from None
+        raise UsageProblem(str(error), "daskel explain shows what it gets") from None
     return Job(practice.wire, server, name, found.mac.value, face, way, board)
 
 
@@ -113,7 +113,7 @@ def _board(site: Site, name: str) -> Board:
         for path in client_paths(site, pattern, name)
     ]  # fmt: skip
     if not texts:
-        raise WrongWishError(
+        raise UsageProblem(
             f"{name} is to be a board that reads text files, and the site has none for it",
             'write one: [file."{{ client.mac_dashed }}/..."]',
         )
@@ -121,13 +121,13 @@ def _board(site: Site, name: str) -> Board:
     return Board(texts, (loadout and loadout.kernel) or "", loadout.initrd if loadout else ())
 
 
-def boot_all(jobs: Sequence[Job], output: Output) -> list[Boot]:
+def boot_all(jobs: Sequence[Job], output: Output) -> list[SimulatedBoot]:
     columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn())
     quiet = output.as_json or not output.errors.is_terminal
     with Progress(*columns, console=output.errors, transient=True, disable=quiet) as progress:
         task = progress.add_task("booting", total=len(jobs))
 
-        def moved(result: Boot) -> None:
+        def moved(result: SimulatedBoot) -> None:
             done = 1 if result.seconds else 0
             progress.update(task, advance=done, description=f"{result.name}: {result.stage:<14}")
 
@@ -139,7 +139,7 @@ def boot_all(jobs: Sequence[Job], output: Output) -> list[Boot]:
 class Rehearsed:
     """One client's rehearsal: as it saw it, and as the server's events explain it."""
 
-    boot: Boot
+    boot: SimulatedBoot
     loadout: str
     problem: str  # the first thing that is wrong, empty when nothing is
     cause: Cause | None = None
@@ -150,7 +150,7 @@ class Rehearsed:
 
 
 def judged(
-    practice: Practice, file: SiteFile, boots: Sequence[Boot], since: float
+    practice: Practice, file: SiteFile, boots: Sequence[SimulatedBoot], since: float
 ) -> list[Rehearsed]:
     """Each boot with the first thing that is wrong."""
     assert file.site
@@ -172,7 +172,7 @@ def judged(
     return results
 
 
-def differs(file: SiteFile, boot: Boot, known: dict[Path, str]) -> str:
+def differs(file: SiteFile, boot: SimulatedBoot, known: dict[Path, str]) -> str:
     """The first boot file whose content is not what lies on the server's disk. What is in a root
     may be made for its client; what is computed has no file. `known`: digests that are kept."""
     for got in boot.files:

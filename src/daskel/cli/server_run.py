@@ -29,7 +29,7 @@ from daskel.system.certificate import server_side
 from daskel.system.control_client import socket_path
 from daskel.system.host.manager import notify
 from daskel.system.host.privileges import give
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.sitefile import SiteFile
 
 STILL = 600.0  # seconds without any event: the batch will not become complete any more
@@ -40,7 +40,7 @@ _SWITCH = 0.0005  # seconds: the thread that writes leases must not wait for the
 
 
 def serve_site(file: SiteFile, wire: Wire, output: Output) -> ExitCode:
-    """Serve a site as it is in memory. Raises LackingError."""
+    """Serve a site as it is in memory. Raises MissingRequirementError."""
     assert file.site
     return run_until_ended(file, file.site, wire, Log(output))
 
@@ -63,7 +63,7 @@ def _server(file: SiteFile, site: Site, wire: Wire, log: Log) -> Server:
             give(site.settings.account, [file.state.parent])
     except OSError as error:
         problem = f"the folder {file.state.parent} cannot be made ({error.strerror})"
-        raise LackingError(problem, "name another with state = ... in [site]") from None
+        raise MissingRequirementError(problem, "name another with state = ... in [site]") from None
     tls = server_side(*file.certificate) if file.certificate else None
     return Server(
         site, file.files, file.roots, file.slates, file.uploads, file.state, wire, log.event, tls

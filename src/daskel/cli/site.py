@@ -13,7 +13,7 @@ from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.parse import place
 from daskel.store.reading import read_leases
 from daskel.system.control_client import ask, socket_path
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.site_check import load_checked
 from daskel.system.sitefile import Instead, SiteFile, load
 
@@ -47,7 +47,7 @@ def load_with_seen(
         try:
             seen = read_leases(file.state).architectures()
             file.findings += check_processors(file.site, file.kernels, seen)
-        except LackingError as error:
+        except MissingRequirementError as error:
             origin = file.site.origin("site", "state")
             file.findings.append(Finding(Severity.WARNING, origin, error.problem, error.remedy))
         file.findings.sort(key=place)

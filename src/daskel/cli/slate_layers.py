@@ -7,7 +7,7 @@ from pathlib import Path
 
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.root_options import root_of
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.mounts import mounted_below, overlay, own_namespace, unmount
 from daskel.system.roots.slates import Slate
 from daskel.system.sitefile import SiteFile
@@ -18,7 +18,9 @@ def base_of(file: SiteFile, slate: Slate) -> Path:
     state, site = slate.state(), file.site
     assert site
     if state is None or slate.root not in site.roots:
-        raise LackingError(f"the root {slate.root} is not in the site any more", "put it back")
+        raise MissingRequirementError(
+            f"the root {slate.root} is not in the site any more", "put it back"
+        )
     return root_of(file, slate.root).version(state.version)
 
 
@@ -37,7 +39,7 @@ def seen_by(
         overlay(view, [*slate.layers, base])
     except OSError as error:
         problem = f"{view} cannot be mounted ({error.strerror})"
-        raise LackingError(problem, "run as root") from None
+        raise MissingRequirementError(problem, "run as root") from None
     try:
         return use(view)
     finally:

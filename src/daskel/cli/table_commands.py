@@ -21,7 +21,7 @@ from daskel.core.site.includes import Text
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site, Table
 from daskel.core.site.parse import parse
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.sitefile import SiteFile, load
 
 Run = Callable[[argparse.Namespace, Output], ExitCode]
@@ -184,7 +184,7 @@ class Tables:
             text = args.file.read_bytes().decode("utf-8-sig").replace("\r\n", "\n")
         except (OSError, UnicodeDecodeError) as error:
             remedy = "name a CSV file in UTF-8"
-            raise LackingError(f"cannot read {args.file} ({error})", remedy) from None
+            raise MissingRequirementError(f"cannot read {args.file} ({error})", remedy) from None
         only = parse("format = 1", "", [Text(str(args.file), text, csv=True)])
         references = ("there is no group", "there is no loadout", "there is no segment")
         bad = [f for f in only.findings if not f.problem.startswith(references)]

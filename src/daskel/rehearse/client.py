@@ -45,7 +45,7 @@ class Got:
 
 
 @dataclass
-class Boot:
+class SimulatedBoot:
     """How far one simulated client came. Times are seconds."""
 
     name: str
@@ -86,14 +86,14 @@ def boot(
     name: str,
     mac: str,
     face: Face,
-    progress: Callable[[Boot], None],
+    progress: Callable[[SimulatedBoot], None],
     way: Way = DIRECT,
     read: Read = whole_root,
     board: Board | None = None,
-) -> Boot:
+) -> SimulatedBoot:
     """Boot one client against the DHCP server at `server`; `read` says what of its root. Never
     raises for what goes wrong in the boot: the result says it."""
-    result = Boot(name, mac, face.name)
+    result = SimulatedBoot(name, mac, face.name)
     began = time.monotonic()
     try:
         _Booting(wire, server, result, face, progress, way, read, board).run()
@@ -106,8 +106,8 @@ def boot(
 
 class _Booting:
     def __init__(
-        self, wire: Wire, server: IPv4Address, result: Boot, face: Face,
-        progress: Callable[[Boot], None], way: Way, read: Read, board: Board | None,
+        self, wire: Wire, server: IPv4Address, result: SimulatedBoot, face: Face,
+        progress: Callable[[SimulatedBoot], None], way: Way, read: Read, board: Board | None,
     ) -> None:  # fmt: skip
         self._way, self._read, self._board = way, read, board
         self._wire, self._server, self._result, self._progress = wire, server, result, progress

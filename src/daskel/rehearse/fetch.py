@@ -18,7 +18,7 @@ from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import NOWHERE, MessageType, Packet
 from daskel.core.nfs import calls, mount, nfs3, results
 from daskel.core.nfs.nfs3 import FileType, Procedure
-from daskel.core.nfs.results import Entry
+from daskel.core.nfs.results import DirectoryEntry
 from daskel.core.nfs.rpc import Records, mark, parse_reply, serialise_call
 from daskel.core.nfs.xdr import pack_opaque
 from daskel.core.reader import Reader
@@ -327,7 +327,7 @@ class NfsRoot:
     def close(self) -> None:
         self._sock.close()
 
-    def entries(self, directory: bytes) -> Iterator[Entry]:
+    def entries(self, directory: bytes) -> Iterator[DirectoryEntry]:
         """Everything in a directory but `.` and `..`."""
         cookie, last = 0, False
         while not last:

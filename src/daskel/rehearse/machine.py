@@ -14,7 +14,7 @@ import pyte
 
 from daskel.rehearse import screen
 from daskel.rehearse.network import Network
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 
 _FOLDERS = tuple(Path("/usr/share") / name for name in (
     "OVMF", "AAVMF", "edk2/x64", "edk2/ovmf", "edk2/aarch64", "qemu", "qemu-efi-aarch64"
@@ -31,7 +31,7 @@ _QMP_WAIT = 20.0  # seconds
 
 
 @dataclass
-class Machine:
+class VirtualMachine:
     """A running virtual machine; `console` is what it wrote to its serial line."""
 
     process: subprocess.Popen[bytes]
@@ -102,13 +102,16 @@ def _answer(lines: Any) -> dict[str, Any]:
 def switch_on(
     network: Network, folder: Path, name: str, mac: str, firmware: str, *,
     card: str = "virtio-net-pci", memory: int = 768,
-) -> Machine:  # fmt: skip
+) -> VirtualMachine:  # fmt: skip
     """An empty machine, one of `KINDS`, that boots from its network card; `memory` in MiB. What it
-    writes goes into `folder`, into files that begin with its name. Raises LackingError."""
+    writes goes into `folder`, into files that begin with its name. Raises
+    MissingRequirementError."""
     arm, http = firmware.startswith("arm64"), firmware.endswith("-http")
     program = "qemu-system-aarch64" if arm else "qemu-system-x86_64"
     if not shutil.which(program):
-        raise LackingError(f"{program} is not installed", "install QEMU: apt install qemu-system")
+        raise MissingRequirementError(
+            f"{program} is not installed", "install QEMU: apt install qemu-system"
+        )
     log, serial, monitor = (folder / f"{name}.{end}" for end in ("console", "serial", "monitor"))
     tap = f"t{abs(hash(name)) % 10**9}-{mac[-2:]}"
     network.add_tap(tap)
@@ -126,7 +129,7 @@ def switch_on(
         log=folder / f"{name}.qemu",
     )  # fmt: skip
     log.touch()
-    return Machine(process, log, serial, monitor)
+    return VirtualMachine(process, log, serial, monitor)
 
 
 def _firmware(folder: Path, name: str, kind: str, http: bool) -> list[str]:
@@ -136,7 +139,9 @@ def _firmware(folder: Path, name: str, kind: str, http: bool) -> list[str]:
     code, own = next((pair for pair in pairs if all(p.exists() for p in pair)), (None, None))
     if code is None or own is None:
         remedy = "apt install ovmf qemu-efi-aarch64 ovmf-ia32"
-        raise LackingError(f"there is no {kind} firmware for virtual machines here", remedy)
+        raise MissingRequirementError(
+            f"there is no {kind} firmware for virtual machines here", remedy
+        )
     variables = folder / f"{name}.vars"
     shutil.copy(own, variables)
     options = ["-drive", f"if=pflash,format=raw,readonly=on,file={code}"]

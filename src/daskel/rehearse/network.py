@@ -13,7 +13,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from daskel.system.host.processes import ended_with_us
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 
 BRIDGE = "clients"
 _COUNT = itertools.count()
@@ -25,12 +25,12 @@ _NAME = re.compile(r"daskel-(\d+)-")  # of the process that made it
 class Network:
     """Everything in it ends with `close`. `addresses` are the server's, with their prefix lengths.
 
-    Raises LackingError.
+    Raises MissingRequirementError.
     """
 
     def __init__(self, addresses: Sequence[str]) -> None:
         if os.geteuid() != 0 or not shutil.which("ip"):
-            raise LackingError(
+            raise MissingRequirementError(
                 "a network of its own needs root and the program ip", "run as root; iproute2"
             )
         self._remove_left_behind()
@@ -44,7 +44,7 @@ class Network:
             for address in addresses:
                 self.run("ip", "address", "add", address, "dev", BRIDGE)
             self.run("ip", "link", "set", BRIDGE, "up")
-        except LackingError:
+        except MissingRequirementError:
             self.close()
             raise
 
@@ -54,7 +54,7 @@ class Network:
         for name in left:
             made = _NAME.match(name)
             if made and not Path("/proc", made[1]).exists():
-                with suppress(LackingError):  # somebody else has just done it
+                with suppress(MissingRequirementError):  # somebody else has just done it
                     self.ip("netns", "delete", name)
 
     @property
@@ -105,5 +105,7 @@ class Network:
 def _run(command: Sequence[str]) -> str:
     done = subprocess.run(command, capture_output=True, text=True, check=False)
     if done.returncode:
-        raise LackingError(f"{' '.join(command)}: {done.stderr.strip()}", "run as root; see ip(8)")
+        raise MissingRequirementError(
+            f"{' '.join(command)}: {done.stderr.strip()}", "run as root; see ip(8)"
+        )
     return done.stdout

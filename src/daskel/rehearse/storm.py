@@ -15,7 +15,7 @@ from ipaddress import IPv4Address
 from statistics import median, quantiles
 
 from daskel.core.boot.wire import Wire
-from daskel.rehearse.client import Board, Boot, Read, boot
+from daskel.rehearse.client import Board, Read, SimulatedBoot, boot
 from daskel.rehearse.dynamic_linking import needed_files
 from daskel.rehearse.fetch import DIRECT, Way
 from daskel.rehearse.firmware import FACES
@@ -38,7 +38,7 @@ class Job:
     board: Board | None = None
     read: Read = needed_files
 
-    def run(self, progress: Callable[[Boot], None]) -> Boot:
+    def run(self, progress: Callable[[SimulatedBoot], None]) -> SimulatedBoot:
         return boot(
             self.wire, self.server, self.name, self.mac, FACES[self.firmware], progress, self.way,
             self.read, self.board,
@@ -49,7 +49,7 @@ class Job:
 class Outcome:
     """A storm, and what was busy meanwhile."""
 
-    boots: list[Boot]
+    boots: list[SimulatedBoot]
     seconds: float  # from the first to the last
     busy: Busy
     processors: int = field(default_factory=lambda: os.cpu_count() or 1)
@@ -86,7 +86,7 @@ class Outcome:
         return self.received / _LINE
 
 
-def by_stage(boots: Iterable[Boot]) -> dict[str, list[float]]:
+def by_stage(boots: Iterable[SimulatedBoot]) -> dict[str, list[float]]:
     """Seconds from the beginning to each stage, of all that came there."""
     found: dict[str, list[float]] = {}
     for one in boots:
@@ -107,7 +107,7 @@ def storm(jobs: Sequence[Job], within: float, server: int) -> Outcome:
     number of the server's process."""
     processes = min(os.cpu_count() or 1, len(jobs))
     spawned = multiprocessing.get_context("spawn")  # threads and forks do not go together
-    found: dict[str, Boot] = {}
+    found: dict[str, SimulatedBoot] = {}
     with ProcessPoolExecutor(processes, spawned, initializer=_belong) as pool, _ended_at_once():
         list(pool.map(_get_ready, range(processes)))
         look, start = Look(server), time.time()
@@ -140,12 +140,12 @@ def _get_ready(_: int) -> None:
     time.sleep(0.5)
 
 
-def _share(timed: Sequence[tuple[Job, float]]) -> list[Boot]:
+def _share(timed: Sequence[tuple[Job, float]]) -> list[SimulatedBoot]:
     with ThreadPoolExecutor(max_workers=len(timed)) as pool:
         return list(pool.map(_at_its_time, timed))
 
 
-def _at_its_time(timed: tuple[Job, float]) -> Boot:
+def _at_its_time(timed: tuple[Job, float]) -> SimulatedBoot:
     job, at = timed
     time.sleep(max(0.0, at - time.time()))
     return job.run(lambda _: None)

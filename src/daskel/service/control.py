@@ -24,7 +24,7 @@ from daskel.core.site.model import Site
 from daskel.service.server import Server
 from daskel.service.watching import Watching
 from daskel.system.control_client import Answer
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.site_check import load_checked
 from daskel.system.sitefile import SiteFile
 
@@ -124,7 +124,7 @@ class Running:
         """Take the site file over; one with an error changes nothing that runs."""
         try:
             new = await asyncio.to_thread(load_checked, self._path, roots=False)
-        except LackingError as error:
+        except MissingRequirementError as error:
             return self._kept(str(error))
         if not new.usable or new.site is None:
             bad = _bad(new)
@@ -164,7 +164,7 @@ def _finding(finding: Finding) -> Answer:
 
 
 class ControlService:
-    """Listens on the socket. Raises LackingError when another server has it."""
+    """Listens on the socket. Raises MissingRequirementError when another server has it."""
 
     def __init__(self, running: Running, path: Path) -> None:
         self._running, self._path = running, path
@@ -172,14 +172,16 @@ class ControlService:
 
     async def serve(self) -> None:
         if _answers(self._path):
-            raise LackingError(f"another server runs with {self._path}", "end it first")
+            raise MissingRequirementError(f"another server runs with {self._path}", "end it first")
         self._path.unlink(missing_ok=True)
         mask = os.umask(0o117)  # the user and the group, nobody else
         try:
             self._server = await asyncio.start_unix_server(self._client, self._path, limit=_LINE)
         except OSError as error:
             remedy = "check the permissions of its folder"
-            raise LackingError(f"cannot make {self._path} ({error.strerror})", remedy) from None
+            raise MissingRequirementError(
+                f"cannot make {self._path} ({error.strerror})", remedy
+            ) from None
         finally:
             os.umask(mask)
 

@@ -21,7 +21,7 @@ from typing import BinaryIO
 from daskel.core.capture.split import WHOLE, Split
 from daskel.system.captures import FILE_HEAD, packet_head
 from daskel.system.host import privileges
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.sitefile import load
 
 _ETH_P_ALL, _SO_RCVBUFFORCE = 3, 33  # packet(7), socket(7)
@@ -32,21 +32,23 @@ _MOST_OPEN = 200  # files
 
 
 class Recorder:
-    """The recording process, as its server sees it. Raises LackingError."""
+    """The recording process, as its server sees it. Raises MissingRequirementError."""
 
     def __init__(self, folder: Path, site: Path, interfaces: Sequence[str]) -> None:
         try:
             folder.mkdir(parents=True, exist_ok=True)
         except OSError as error:
             problem = f"{folder} cannot be made ({error.strerror})"
-            raise LackingError(problem, "name another folder with --record") from None
+            raise MissingRequirementError(problem, "name another folder with --record") from None
         command = [sys.executable, "-m", "daskel.service.recorder", str(folder), str(site)]
         self._process = subprocess.Popen(
             [*command, *interfaces], stdin=subprocess.PIPE, stdout=subprocess.PIPE
         )
         assert self._process.stdout
         if self._process.stdout.readline() != b"ready\n":
-            raise LackingError("packets cannot be recorded", "run as root; see what it said above")
+            raise MissingRequirementError(
+                "packets cannot be recorded", "run as root; see what it said above"
+            )
 
     def close(self) -> None:
         assert self._process.stdin
@@ -54,7 +56,7 @@ class Recorder:
         self._process.wait()
 
 
-class Files:
+class PacketFiles:
     """One for each boot that is being recorded; those written to last are open."""
 
     def __init__(self, folder: Path, names: dict[str, str]) -> None:
@@ -92,7 +94,7 @@ def main() -> None:
         waiting.register(sys.stdin.fileno(), selectors.EVENT_READ)
         privileges.keep_only((privileges.DAC_OVERRIDE,))  # to write where it was told
         os.write(1, b"ready\n")
-        _record(waiting, Files(folder, dict(site.by_mac) if site else {}))
+        _record(waiting, PacketFiles(folder, dict(site.by_mac) if site else {}))
     except OSError as error:  # no permission, a full disk; the server goes on
         sys.exit(f"daskel: packets are not recorded ({error.strerror}: {folder})")
 
@@ -105,7 +107,7 @@ def _listen(interface: str) -> socket.socket:
     return sock
 
 
-def _record(waiting: selectors.BaseSelector, files: Files) -> None:
+def _record(waiting: selectors.BaseSelector, files: PacketFiles) -> None:
     """Until standard input ends; what has come until then is written."""
     split, buffer, flushed = Split(), bytearray(WHOLE), 0.0
     ended, lost = False, 0
@@ -136,7 +138,7 @@ def _lost(wire: socket.socket) -> int:
     return lost
 
 
-def _take(sock: socket.socket, split: Split, files: Files, buffer: bytearray) -> None:
+def _take(sock: socket.socket, split: Split, files: PacketFiles, buffer: bytearray) -> None:
     while True:
         try:
             length = sock.recv_into(buffer, 0, socket.MSG_TRUNC)

@@ -34,7 +34,7 @@ from daskel.system.host.confined_open import FilesFolder
 from daskel.system.host.interfaces import interface_of
 from daskel.system.host.privileges import give
 from daskel.system.nfs.registered import Registered
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 
 _log = logging.getLogger(__name__)
 
@@ -42,7 +42,7 @@ _log = logging.getLogger(__name__)
 class Server:
     """Opens every socket when made, so that nothing is answered while something is lacking.
 
-    Raises LackingError.
+    Raises MissingRequirementError.
     """
 
     def __init__(
@@ -88,7 +88,9 @@ class Server:
         ):  # fmt: skip
             if account and not os.access(path, how):
                 remedy = f"chown {account} {path}, or name another with account = ... in [site]"
-                raise LackingError(f"the account {account} may not {what} {path}", remedy)
+                raise MissingRequirementError(
+                    f"the account {account} may not {what} {path}", remedy
+                )
 
     def _map_ports(self, server: IPv4Address) -> None:
         """Where port 111 is free; else the program that has it is told, once."""
@@ -96,7 +98,7 @@ class Server:
             return
         try:
             self._streams.append(PortMapper(self._shared, server))
-        except LackingError as error:
+        except MissingRequirementError as error:
             ports = self._shared.wire.ports
             try:
                 self._registered = Registered(ports.portmap, served(ports))
@@ -201,7 +203,7 @@ def _dhcp_services(shared: Shared) -> list[DhcpService]:
     for interface, names in {} if wire.loopback else _wires(site, answered).items():
         try:
             sock = sockets.dhcp(interface, wire.ports.dhcp)
-        except LackingError as error:
+        except MissingRequirementError as error:
             if any(site.segments[name].dhcp == "full" for name in names):
                 raise
             _log.warning("%s: %s", error.problem, _ONLY_4011.format(" ".join(names)))
@@ -215,7 +217,7 @@ def _dhcp_services(shared: Shared) -> list[DhcpService]:
 
 
 def listening_on(site: Site) -> list[str]:
-    """The interfaces that clients come by. Raises LackingError."""
+    """The interfaces that clients come by. Raises MissingRequirementError."""
     return list(_wires(site, site.served))
 
 
@@ -236,7 +238,10 @@ _ONLY_4011 = (
 
 
 def _wires(site: Site, answered: Mapping[str, Segment]) -> dict[str, list[str]]:
-    """The segments by the interface that their messages come in by. Raises LackingError."""
+    """The segments by the interface that their messages come in by.
+
+    Raises MissingRequirementError.
+    """
     wires: dict[str, list[str]] = {}
     for name, segment in answered.items():
         shared = site.segments.get(segment.shares or "")
@@ -244,7 +249,7 @@ def _wires(site: Site, answered: Mapping[str, Segment]) -> dict[str, list[str]]:
         interface = interface or interface_of(shared.server if shared else segment.server)
         if interface is None:
             problem = f"no interface of this machine has segment {name}'s address {segment.server}"
-            raise LackingError(
+            raise MissingRequirementError(
                 problem,
                 f"ip address add {segment.server}/{segment.network.prefixlen} dev INTERFACE",
             )

@@ -7,14 +7,14 @@ import socket
 from contextlib import suppress
 
 from daskel.system.host.ports import holder
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 
 _SO_RCVBUFFORCE = 33  # socket(7)
 IP_PKTINFO = 8  # ip(7); the socket module has it only from Python 3.14 on
 
 
 def bind(sock: socket.socket, address: str, port: int) -> socket.socket:
-    """Bind `sock`. Raises LackingError with the process that holds the port."""
+    """Bind `sock`. Raises MissingRequirementError with the process that holds the port."""
     protocol = "udp" if sock.type & socket.SOCK_DGRAM else "tcp"
     try:
         sock.bind((address, port))
@@ -66,21 +66,25 @@ def dhcp(interface: str, port: int) -> socket.socket:
     return bind(sock, "0.0.0.0", port)
 
 
-def _lacking(error: OSError, protocol: str, address: str, port: int) -> LackingError:
+def _lacking(error: OSError, protocol: str, address: str, port: int) -> MissingRequirementError:
     where = f"port {port}/{protocol} on {address}"
     if error.errno == errno.EADDRINUSE:
         who = holder(protocol, port)
         holding = str(who) if who else "another process (run as root to see which)"
-        return LackingError(
+        return MissingRequirementError(
             f"{where} is held by {holding}", "end it, or serve from another machine"
         )
     if error.errno in (errno.EACCES, errno.EPERM):
-        return LackingError(
+        return MissingRequirementError(
             f"no permission for {where}", "run as root, or practise with --loopback"
         )
     if error.errno == errno.EADDRNOTAVAIL:
         remedy = f"give it to the interface: ip address add {address}/PREFIX dev INTERFACE"
-        return LackingError(f"no interface of this machine has the address {address}", remedy)
+        return MissingRequirementError(
+            f"no interface of this machine has the address {address}", remedy
+        )
     if error.errno == errno.ENODEV:
-        return LackingError(f"there is no {address}", "correct interface = ... in the site file")
-    return LackingError(f"cannot listen on {where}", error.strerror or str(error))
+        return MissingRequirementError(
+            f"there is no {address}", "correct interface = ... in the site file"
+        )
+    return MissingRequirementError(f"cannot listen on {where}", error.strerror or str(error))

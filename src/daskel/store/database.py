@@ -24,14 +24,14 @@ from daskel.core.history.lobby import MOST, Lobby, Sighting
 from daskel.core.history.once import Once
 from daskel.store.reading import lease, read_boot
 from daskel.store.schema import BOOTS, LEASES, ONCE, SIGHTINGS, prepare
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 
 _MOST_STRANGERS = 2_000  # boots of machines that are not in the site
 _ROWS = (256, 128, 64, 32, 16, 8, 4, 2, 1)  # leases that one statement writes
 
 
 class Store:
-    """The store of one server. Raises LackingError when the file cannot be used."""
+    """The store of one server. Raises MissingRequirementError when the file cannot be used."""
 
     def __init__(self, path: Path) -> None:
         self._path, self._strangers = path, 0  # boots of strangers since they were counted
@@ -50,7 +50,9 @@ class Store:
             remedy = "name another file with state = ... in [site], or move this one away"
             if not os.access(path if path.exists() else path.parent, os.W_OK):
                 remedy = "run this as root, or as a user who may write it"
-            raise LackingError(f"the store {path} cannot be used: {error.orig}", remedy) from error
+            raise MissingRequirementError(
+                f"the store {path} cannot be used: {error.orig}", remedy
+            ) from error
 
     def load(self) -> Leases:
         with self._engine.connect() as connection:
@@ -111,7 +113,7 @@ class Store:
 
     def boot(self, number: int) -> Boot | None:
         """By a connection of its own: another thread may just be writing by this one."""
-        with suppress(LackingError):  # nobody is refused an answer for that
+        with suppress(MissingRequirementError):  # nobody is refused an answer for that
             return read_boot(self._path, number)
         return None
 

@@ -18,7 +18,7 @@ from daskel.core.boot.address import Lease, Leases, LeaseState
 from daskel.core.history.boots import Boot, from_row
 from daskel.core.history.lobby import Sighting
 from daskel.core.history.once import Once
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 
 
 def read_lobby(path: Path) -> list[Sighting]:
@@ -58,7 +58,7 @@ def read_boot(path: Path, number: int) -> Boot | None:
 
 def copy_state(source: Path, target: Path) -> None:
     """A copy of a store as it is now, also of one that is in use; none where there is none. What
-    was there before is gone. Raises LackingError."""
+    was there before is gone. Raises MissingRequirementError."""
     for end in ("", "-wal", "-shm"):
         target.with_name(target.name + end).unlink(missing_ok=True)
     with _opened(source) as store:
@@ -69,7 +69,9 @@ def copy_state(source: Path, target: Path) -> None:
                 store.backup(copy)
         except sqlite3.Error as error:
             problem = f"the store {source} cannot be copied to {target}: {error}"
-            raise LackingError(problem, "is there room, and may this user write there?") from None
+            raise MissingRequirementError(
+                problem, "is there room, and may this user write there?"
+            ) from None
 
 
 def lease(row: Any) -> Lease:
@@ -85,7 +87,10 @@ def lease(row: Any) -> Lease:
 
 
 def _rows(path: Path, query: str, values: Sequence[object] = ()) -> list[dict[str, Any]]:
-    """Nothing where there is no store, and where an older version made it. Raises LackingError."""
+    """Nothing where there is no store, and where an older version made it.
+
+    Raises MissingRequirementError.
+    """
     with _opened(path) as store:
         if store is None:
             return []
@@ -100,7 +105,10 @@ def _rows(path: Path, query: str, values: Sequence[object] = ()) -> list[dict[st
 
 @contextmanager
 def _opened(path: Path) -> Iterator[sqlite3.Connection | None]:
-    """A store that is read and never written; None where there is none. Raises LackingError."""
+    """A store that is read and never written; None where there is none.
+
+    Raises MissingRequirementError.
+    """
     try:
         path.stat()
         with closing(_connection(path)) as store:
@@ -112,7 +120,7 @@ def _opened(path: Path) -> Iterator[sqlite3.Connection | None]:
         remedy = "move it away, or name another with state = ... in [site]"
         if isinstance(error, (OSError, sqlite3.OperationalError)):
             remedy = "run this as root, or as a user who may read it"
-        raise LackingError(f"the store {path} cannot be read: {why}", remedy) from None
+        raise MissingRequirementError(f"the store {path} cannot be read: {why}", remedy) from None
 
 
 def _connection(path: Path) -> sqlite3.Connection:

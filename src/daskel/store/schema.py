@@ -17,7 +17,7 @@ from sqlalchemy import (
     text,
 )
 
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 
 METADATA = MetaData()
 
@@ -72,7 +72,10 @@ CURRENT = 5  # 1: leases alone; 2: and sightings; 3: and once; 4: relay in sight
 
 
 def prepare(connection: Connection) -> None:
-    """Create the tables in an empty store. Raises LackingError when a newer Daskel made it."""
+    """Create the tables in an empty store.
+
+    Raises MissingRequirementError when a newer Daskel made it.
+    """
     METADATA.create_all(connection)
     version = connection.scalar(select(VERSION.c.version))
     if version is None:
@@ -87,4 +90,6 @@ def prepare(connection: Connection) -> None:
         connection.execute(VERSION.update().values(version=CURRENT))
     elif version > CURRENT:
         problem = f"the store has schema version {version}, this Daskel knows {CURRENT}"
-        raise LackingError(problem, "move it away, or name another with state = ... in [site]")
+        raise MissingRequirementError(
+            problem, "move it away, or name another with state = ... in [site]"
+        )

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from daskel.core.content.grub import built_in, image_path
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 
 MODULES = Path("/usr/lib/grub")
 _COMMON = [
@@ -36,7 +36,7 @@ _BUILDS = {
 def build_missing(files: Path, loaders: tuple[str, ...]) -> list[str]:
     """Build those boot loaders that `files` does not have yet; their paths below it.
 
-    Raises LackingError when a program or GRUB's modules are not installed.
+    Raises MissingRequirementError when a program or GRUB's modules are not installed.
     """
     missing = [name for name in loaders if not (files / image_path(name)).exists()]
     for name in missing:
@@ -48,12 +48,12 @@ def _build(name: str, target: Path) -> None:
     build = _BUILDS[name]
     program = shutil.which("grub-mkimage")
     if program is None:
-        raise LackingError(
+        raise MissingRequirementError(
             f"no boot loader {target}, and grub-mkimage is not installed to build it",
             f"apt install grub-common {build.package}",
         )
     if not (MODULES / build.platform).is_dir():
-        raise LackingError(
+        raise MissingRequirementError(
             f"no boot loader {target}, and {MODULES / build.platform} is missing to build it",
             f"apt install {build.package}",
         )
@@ -66,5 +66,5 @@ def _build(name: str, target: Path) -> None:
         done = subprocess.run(command, capture_output=True, text=True, check=False)
         if done.returncode:
             reason = (done.stderr.strip().splitlines() or ["no reason"])[-1]
-            raise LackingError(f"grub-mkimage could not build {target}", reason)
+            raise MissingRequirementError(f"grub-mkimage could not build {target}", reason)
         image.rename(target)

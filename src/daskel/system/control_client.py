@@ -7,7 +7,7 @@ import socket
 from pathlib import Path
 from typing import Any
 
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 
 Answer = dict[str, Any]
 
@@ -18,13 +18,18 @@ def socket_path(state: Path) -> Path:
 
 
 def ask(path: Path, question: str, **more: object) -> Answer | None:
-    """The running server's answer; None when none runs. Raises LackingError without permission."""
+    """The running server's answer; None when none runs.
+
+    Raises MissingRequirementError without permission.
+    """
     with socket.socket(socket.AF_UNIX) as sock:
         sock.settimeout(60)
         try:
             sock.connect(str(path))
         except PermissionError:
-            raise LackingError(f"no permission for {path}", "run as the server's user") from None
+            raise MissingRequirementError(
+                f"no permission for {path}", "run as the server's user"
+            ) from None
         except OSError:
             return None
         sock.sendall(json.dumps({"do": question, **more}).encode() + b"\n")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 
-class LackingError(Exception):
+class MissingRequirementError(Exception):
     """What this machine lacks, and what to do about it. Commands end with exit code 3."""
 
     def __init__(self, problem: str, remedy: str) -> None:

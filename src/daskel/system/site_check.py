@@ -21,7 +21,7 @@ from daskel.system.certificate import server_side
 from daskel.system.host.confined_open import FilesFolder
 from daskel.system.host.interfaces import addresses
 from daskel.system.host.privileges import account_of
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.roots import RootFolder
 from daskel.system.sitefile import Instead, SiteFile, load
 
@@ -63,7 +63,7 @@ def _certificate(file: SiteFile, site: Site) -> Iterator[Finding]:
     try:
         if file.certificate:
             server_side(*file.certificate)
-    except LackingError as error:
+    except MissingRequirementError as error:
         origin = site.origin("site", "https")  # the key may be for the server's account alone
         yield Finding(Severity.WARNING, origin, error.problem, error.remedy)
 
@@ -165,7 +165,7 @@ def _here(file: SiteFile, site: Site) -> Iterator[Finding]:
     if site.settings.account:
         try:
             account_of(site.settings.account)
-        except LackingError as error:
+        except MissingRequirementError as error:
             origin = site.origin("site", "account")
             yield Finding(Severity.WARNING, origin, error.problem, error.remedy)
     there = os.access(file.state, os.F_OK)  # also where nothing can be seen

@@ -15,7 +15,7 @@ from daskel.core.site.includes import Text, includes, template_files
 from daskel.core.site.model import Site
 from daskel.core.site.parse import parse, place
 from daskel.core.site.positions import Origin
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 
 
 @dataclass
@@ -78,7 +78,7 @@ Instead = Mapping[Path, str]  # texts that are not written yet, by their file
 
 
 def load(path: Path, instead: Instead | None = None) -> SiteFile:
-    """Read a site file, without the checks that go beyond it. Raises LackingError."""
+    """Read a site file, without the checks that go beyond it. Raises MissingRequirementError."""
     changed = instead or {}
     try:
         text = changed.get(path) or path.read_bytes().decode().replace("\r\n", "\n")
@@ -89,7 +89,7 @@ def load(path: Path, instead: Instead | None = None) -> SiteFile:
         return SiteFile(path, None, [finding])
     except OSError as error:
         remedy = "name the site file with --site FILE, or go to its folder"
-        raise LackingError(f"cannot read {path} ({error.strerror})", remedy) from None
+        raise MissingRequirementError(f"cannot read {path} ({error.strerror})", remedy) from None
     more, missing = _included(path, text, changed)
     tables = [(text, str(path)), *((other.text, other.file) for other in more if not other.csv)]
     names = {name for one, file in tables for name in template_files(one, file)}
@@ -124,7 +124,7 @@ def _read(path: Path) -> str | None:
 
 
 def write_atomically(path: Path, text: str) -> None:
-    """Replace a file as a whole, with its owner and permissions. Raises LackingError."""
+    """Replace a file as a whole, with its owner and permissions. Raises MissingRequirementError."""
     try:
         status = path.stat()
         with tempfile.NamedTemporaryFile(
@@ -139,4 +139,4 @@ def write_atomically(path: Path, text: str) -> None:
         Path(new.name).replace(path)
     except OSError as error:
         remedy = "check its permissions and the space on its disk; nothing was changed"
-        raise LackingError(f"cannot write {path} ({error.strerror})", remedy) from None
+        raise MissingRequirementError(f"cannot write {path} ({error.strerror})", remedy) from None

@@ -15,7 +15,7 @@ class UploadsFolder:
     def __init__(self, folder: Path) -> None:
         self._folder = folder
 
-    def begin(self, path: str, most: int) -> Part:
+    def begin(self, path: str, most: int) -> PartialFile:
         """A new file for `path` below the folder; in each there are `most` at most.
 
         Raises OSError: EEXIST when there is such a file, EDQUOT when there are too many.
@@ -28,13 +28,13 @@ class UploadsFolder:
         finally:
             os.close(top)
         try:
-            return Part(place, name, most)
+            return PartialFile(place, name, most)
         except OSError:
             os.close(place)
             raise
 
 
-class Part:
+class PartialFile:
     """A file without a name, until it is whole."""
 
     def __init__(self, folder: int, name: str, most: int) -> None:

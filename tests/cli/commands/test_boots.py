@@ -15,7 +15,7 @@ from typing import Any
 import pytest
 
 from daskel.demo.data import lay_out
-from daskel.rehearse.client import Boot, boot
+from daskel.rehearse.client import SimulatedBoot, boot
 from daskel.rehearse.fetch import DIRECT, Way
 from daskel.rehearse.firmware import FACES
 from tests.conftest import Serve, Serving, daskel, until
@@ -74,7 +74,7 @@ def booted(
     serving: Serving,
     server: IPv4Address = SERVER,
     way: Way = DIRECT,
-) -> Boot:
+) -> SimulatedBoot:
     return boot(serving.wire, server, name, mac, FACES[face], lambda _: None, way)
 
 

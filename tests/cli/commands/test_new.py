@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from daskel.core.site.check import check
-from daskel.core.site.new_site import Answers, fresh, suggested_pool
+from daskel.core.site.new_site import NewSite, fresh, suggested_pool
 from tests.conftest import daskel, site_from
 
 NAMES = st.text(st.characters(exclude_categories=("Cs", "Cc", "Zl", "Zp")), min_size=1, max_size=12)
@@ -21,7 +21,7 @@ def test_any_network(number: int, length: int, name: str) -> None:
     server = IPv4Interface((number, length))
     if server.ip in (server.network[0], server.network[-1]):
         return
-    site = site_from(fresh(Answers(name, server, "room", suggested_pool(server))))
+    site = site_from(fresh(NewSite(name, server, "room", suggested_pool(server))))
     assert [f.problem for f in check(site)] == ["nothing uses the group room"]
     assert site.settings.name == name
 

@@ -16,7 +16,7 @@ from daskel.core.nfs.nfs3 import (
     Status,
     permitted,
 )
-from daskel.core.nfs.results import Entry
+from daskel.core.nfs.results import DirectoryEntry
 from daskel.core.nfs.rpc import (
     RECORD_LIMIT,
     Credentials,
@@ -64,7 +64,9 @@ def test_attributes_both_ways(attributes: Attributes) -> None:
 def test_listings_both_ways(
     directory: Attributes, rows: list[tuple[int, bytes, int, bool]]
 ) -> None:
-    entries = [Entry(i, n, c, *((directory, b"handle") if full else ())) for i, n, c, full in rows]
+    entries = [
+        DirectoryEntry(i, n, c, *((directory, b"handle") if full else ())) for i, n, c, full in rows
+    ]
     data = results.listed(directory, [entry.serialise(plus=True) for entry in entries], end=True)
     reader = Reader(data, "x")
     assert reader.number(4) == Status.OK

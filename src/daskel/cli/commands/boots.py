@@ -34,7 +34,7 @@ from daskel.core.history.outcome import GOOD, Result
 from daskel.core.site.model import Site
 from daskel.core.values import show_duration, show_size
 from daskel.store.reading import read_boots
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.sitefile import SiteFile, load
 
 EXAMPLE = (
@@ -234,8 +234,9 @@ def _plot(
         draw(args.target, boots, against, f"{name}, {args.day or 'all boots that are remembered'}",
              args.against or "")  # fmt: skip
     except OSError as error:
-        raise LackingError(f"cannot write {args.target} ({error.strerror})", "name another file"
-                           ) from None  # fmt: skip
+        raise MissingRequirementError(
+            f"cannot write {args.target} ({error.strerror})", "name another file"
+        ) from None
     if output.as_json:
         output.json({"file": str(args.target), "boots": len(boots)})
     else:

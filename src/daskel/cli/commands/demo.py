@@ -21,7 +21,7 @@ from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
 from daskel.core.values import show_duration, show_size
 from daskel.demo.data import firmware_of, lay_out
-from daskel.rehearse.client import Boot, Got, whole_root
+from daskel.rehearse.client import Got, SimulatedBoot, whole_root
 from daskel.rehearse.fetch import Way
 from daskel.rehearse.storm import Job
 from daskel.system.site_check import load_checked
@@ -96,7 +96,7 @@ def _jobs(site: Site, wire: Wire) -> Iterator[Job]:
         yield Job(wire, server, name, found.mac.value, face, way, read=whole_root)
 
 
-def _differs(file: SiteFile, result: Boot) -> str:
+def _differs(file: SiteFile, result: SimulatedBoot) -> str:
     """The first file whose content is not what lies on the server's disk."""
     assert file.site
     found = effective(file.site, result.name)
@@ -125,7 +125,9 @@ def _source(file: SiteFile, root: Path, got: Got) -> Path | None:
     return (root if got.what == "root" else file.files) / path
 
 
-def _report(output: Output, file: SiteFile, boots: list[Boot], seconds: float, kept: bool) -> None:
+def _report(
+    output: Output, file: SiteFile, boots: list[SimulatedBoot], seconds: float, kept: bool
+) -> None:
     assert file.site
     results = [Rehearsed(one, _loadout(file.site, one.name), one.problem) for one in boots]
     output.console.print(table_of(results))
@@ -154,7 +156,7 @@ def _loadout(site: Site, name: str) -> str:
     return boot.value if boot else ""
 
 
-def _json(result: Boot) -> dict[str, object]:
+def _json(result: SimulatedBoot) -> dict[str, object]:
     return {
         "client": result.name,
         "mac": result.mac,

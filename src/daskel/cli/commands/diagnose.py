@@ -21,7 +21,7 @@ from daskel.core.history.outcome import GOOD, Result, waits_for
 from daskel.core.site.model import Site
 from daskel.core.values import parse_mac, show_ago
 from daskel.system.captures import read_frames
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.sitefile import load
 
 EXAMPLE = (
@@ -100,8 +100,9 @@ def _captured(args: argparse.Namespace, output: Output) -> ExitCode:
                      "give a capture in the format pcap or pcapng")  # fmt: skip
         return ExitCode.WRONG_USE
     except OSError as error:
-        raise LackingError(f"cannot read {args.capture} ({error.strerror})", "name a capture"
-                           ) from None  # fmt: skip
+        raise MissingRequirementError(
+            f"cannot read {args.capture} ({error.strerror})", "name a capture"
+        ) from None
     boots = capture.finish(when)
     if args.client is not None:
         mac = _mac(site, args.client)

@@ -13,9 +13,9 @@ from typing import TypeVar
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument
 from daskel.core.site.model import Range, parse_range
-from daskel.core.site.new_site import Answers, fresh, suggested_pool
+from daskel.core.site.new_site import NewSite, fresh, suggested_pool
 from daskel.system.host.interfaces import addresses
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.site_check import load_checked
 
 Answer = TypeVar("Answer")
@@ -55,7 +55,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
             folder.mkdir(parents=True, exist_ok=True)
         target.write_text(fresh(answers))
     except OSError as error:
-        raise LackingError(
+        raise MissingRequirementError(
             f"cannot write {target} ({error.strerror})", "name another folder"
         ) from None
     file = load_checked(target)
@@ -68,7 +68,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     return ExitCode.GOOD if file.usable else ExitCode.BAD_NEWS
 
 
-def _answers(args: argparse.Namespace) -> Answers:
+def _answers(args: argparse.Namespace) -> NewSite:
     """Raises ValueError with a sentence."""
     asking = sys.stdin.isatty() and args.server is None
     name = args.name or args.folder.absolute().name.replace("-", " ").title()
@@ -77,7 +77,7 @@ def _answers(args: argparse.Namespace) -> Answers:
     server = _answer(args, "server", asking, "This machine's address there", "", _server)
     segment = _answer(args, "segment", asking, "A name for the clients' network", "room", _segment)
     usual = str(suggested_pool(server))
-    return Answers(
+    return NewSite(
         name=name,
         server=server,
         segment=segment,

@@ -13,7 +13,7 @@ from daskel.cli.output import ExitCode, Output
 from daskel.cli.practice_server import Practice, begin, free_base, serving
 from daskel.cli.rehearsals import (
     Rehearsed,
-    WrongWishError,
+    UsageProblem,
     boot_all,
     folder_of,
     jobs_of,
@@ -89,7 +89,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     assert file.site
     try:
         return _run(args, file, file.site, output)
-    except WrongWishError as error:
+    except UsageProblem as error:
         output.error(*error.args)
         return ExitCode.WRONG_USE
 
@@ -97,11 +97,11 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
 def _run(args: argparse.Namespace, file: SiteFile, site: Site, output: Output) -> ExitCode:
     names = chosen(site, args.who)
     if args.plot and args.plot.suffix not in (".png", ".svg"):
-        raise WrongWishError(f"{args.plot} is no picture", "end its name with .png or .svg")
+        raise UsageProblem(f"{args.plot} is no picture", "end its name with .png or .svg")
     if (args.plot or args.within) and not args.storm:
-        raise WrongWishError("--plot and --within go with --storm", "daskel rehearse --help")
+        raise UsageProblem("--plot and --within go with --storm", "daskel rehearse --help")
     if args.machine and (len(names) != 1 or args.storm):
-        raise WrongWishError("one client is rehearsed as a machine", "name one; no --storm")
+        raise UsageProblem("one client is rehearsed as a machine", "name one; no --storm")
     if args.machine:
         from daskel.cli.commands.rehearse_machine import rehearse_machine
 
@@ -114,17 +114,17 @@ def _run(args: argparse.Namespace, file: SiteFile, site: Site, output: Output) -
 
 
 def chosen(site: Site, words: Sequence[str]) -> list[str]:
-    """The clients that are meant and have something to boot. Raises WrongWishError."""
+    """The clients that are meant and have something to boot. Raises UsageProblem."""
     for word in words:
         if word not in site.clients and word not in site.groups:
             hint = did_you_mean(word, [*site.clients, *site.groups])
-            raise WrongWishError(f"the site has no client or group {word}", hint)
+            raise UsageProblem(f"the site has no client or group {word}", hint)
     names = [
         name for name, client in site.clients.items()
         if not words or name in words or set(words) & set(client.group)
     ]  # fmt: skip
     if not names:
-        raise WrongWishError("the site has no such clients", "daskel client add makes one")
+        raise UsageProblem("the site has no such clients", "daskel client add makes one")
     return names
 
 

@@ -28,10 +28,10 @@ from daskel.core.history.outcome import GOOD, Result, result, waits_for
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
 from daskel.core.values import show_duration, show_size
-from daskel.rehearse.machine import KINDS, Machine, switch_on
+from daskel.rehearse.machine import KINDS, VirtualMachine, switch_on
 from daskel.rehearse.network import Network
 from daskel.system.control_client import ask, socket_path
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.sitefile import SiteFile
 
 _PAUSE = 0.5  # seconds between two looks
@@ -68,7 +68,7 @@ def rehearse_machine(
         client.take_picture(machine)
         if machine.process.poll() and client.boot is None:
             said = (folder / f"{name}.qemu").read_text().strip().splitlines()
-            raise LackingError(f"QEMU ended: {said[-1] if said else 'it said nothing'}",
+            raise MissingRequirementError(f"QEMU ended: {said[-1] if said else 'it said nothing'}",
                                f"see {folder / name}.qemu")  # fmt: skip
     (folder / f"{name}.screen.txt").write_text("\n".join(client.screen).rstrip() + "\n")
     return _end(client, folder, job.firmware, output)
@@ -129,7 +129,7 @@ class _Client:
         self.moving: dict[str, Any] | None = None
         self._screen: tuple[float, Sequence[str]] = (0.0, ())
 
-    def look(self, machine: Machine) -> Sequence[str]:
+    def look(self, machine: VirtualMachine) -> Sequence[str]:
         """What the server knows now, and what is on the screen."""
         screen = machine.lines()
         if time.monotonic() - self._pictured > _PICTURES:
@@ -142,7 +142,7 @@ class _Client:
             self._screen = time.time(), screen
         return screen
 
-    def take_picture(self, machine: Machine) -> None:
+    def take_picture(self, machine: VirtualMachine) -> None:
         """Of its screen, instead of the one before; a machine may switch itself off."""
         self._pictured = time.monotonic()
         if machine.runs:
@@ -158,7 +158,7 @@ class _Client:
     def result(self) -> str:
         return result(self.boot, time.time()) if self.boot else Result.UNDER_WAY
 
-    def ended(self, machine: Machine) -> bool:
+    def ended(self, machine: VirtualMachine) -> bool:
         """It is up, or does not go on."""
         now = time.time()
         if not machine.runs:
@@ -176,7 +176,7 @@ class _Client:
 # --- while it boots ---
 
 
-def _plain(client: _Client, machine: Machine, output: Output) -> None:
+def _plain(client: _Client, machine: VirtualMachine, output: Output) -> None:
     """A line for each stage and file."""
     shown = 0
     while True:
@@ -192,7 +192,7 @@ def _plain(client: _Client, machine: Machine, output: Output) -> None:
         time.sleep(_PAUSE)
 
 
-def _live(client: _Client, machine: Machine, output: Output) -> None:
+def _live(client: _Client, machine: VirtualMachine, output: Output) -> None:
     """What the server sees and the machine's screen, side by side."""
     with Live(console=output.console, auto_refresh=False, transient=True) as live:
         while True:

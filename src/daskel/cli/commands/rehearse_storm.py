@@ -17,7 +17,7 @@ from daskel.cli.rehearsals import Rehearsed, folder_of, jobs_of, judged, result_
 from daskel.core.values import show_duration, show_size
 from daskel.rehearse.storm import Job, Outcome, by_stage, spread, storm
 from daskel.store.reading import read_boots
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.sitefile import SiteFile
 
 
@@ -60,7 +60,7 @@ def _plot(args: argparse.Namespace, practice: Practice, since: float, outcome: O
         draw(args.plot, boots, [], title, "", note=f"What limited them: {outcome.limit}")
     except OSError as error:
         problem = f"cannot write {args.plot} ({error.strerror})"
-        raise LackingError(problem, "name another file") from None
+        raise MissingRequirementError(problem, "name another file") from None
 
 
 def _show(

@@ -15,7 +15,7 @@ from daskel.core.roots.inspect import inspect, kernel_release
 from daskel.core.roots.kernels import kernel_processor
 from daskel.core.site.finding import Severity
 from daskel.core.values import show_size
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.building import build
 from daskel.system.roots.importing import SourceError, bring_in, size_of
 from daskel.system.roots.inspecting import read_facts
@@ -89,7 +89,7 @@ def _listed(path: Path) -> list[str]:
         if not shipped.is_file():
             names = "text-terminal, thin-client"
             problem = f"there is no package list {path}"
-            raise LackingError(problem, f"name a file, or one of: {names}") from None
+            raise MissingRequirementError(problem, f"name a file, or one of: {names}") from None
         text = shipped.read_text()
     return [word for line in text.splitlines() for word in line.split("#")[0].split()]
 

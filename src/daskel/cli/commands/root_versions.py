@@ -13,11 +13,11 @@ from daskel.cli.root_options import few, root_of, users_of, version_name
 from daskel.cli.site import question
 from daskel.cli.slate_layers import seen_by
 from daskel.core.values import show_size
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.roots import RootFolder, RootState
 from daskel.system.roots.run_inside import NOT_THERE, run_inside
 from daskel.system.roots.sealing import drop, own_size, seal
-from daskel.system.roots.tree_copy import Plan, need_room, plan
+from daskel.system.roots.tree_copy import CopyPlan, need_room, plan
 from daskel.system.sitefile import SiteFile
 
 _MOST_SHOWN = 12  # paths of a list
@@ -27,7 +27,9 @@ def edit_tree(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitC
     words = args.command_line or ["/bin/sh"]
     root = root_of(file, args.name)
     if not root.tree.is_dir():
-        raise LackingError(f"{root.tree} is missing", "bring one in with: daskel root import")
+        raise MissingRequirementError(
+            f"{root.tree} is missing", "bring one in with: daskel root import"
+        )
     with root.lock():
         code = run_inside(root.tree, words)
     if code == NOT_THERE:
@@ -58,7 +60,9 @@ def _make(
     args: argparse.Namespace, output: Output, root: RootFolder, source: Path, forget: Sequence[str]
 ) -> ExitCode:
     if not source.is_dir():
-        raise LackingError(f"{source} is missing", "bring one in with: daskel root import")
+        raise MissingRequirementError(
+            f"{source} is missing", "bring one in with: daskel root import"
+        )
     with root.lock():
         state = root.state()
         last = root.version(max(state.versions)) if state.versions else None
@@ -92,7 +96,7 @@ def _make(
     return ExitCode.GOOD
 
 
-def _say_plan(output: Output, name: str, state: RootState, planned: Plan) -> None:
+def _say_plan(output: Output, name: str, state: RootState, planned: CopyPlan) -> None:
     shared = f", about {show_size(planned.new)} new" if state.versions else ""
     files, size = f"{planned.files:,} files", show_size(planned.size)
     output.print(f"Version {state.next} of {name}: {files}, {size}{shared}")

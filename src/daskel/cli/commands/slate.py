@@ -19,9 +19,9 @@ from daskel.cli.slate_layers import base_of
 from daskel.core.boot.arguments import slate_of
 from daskel.core.site.finding import did_you_mean
 from daskel.core.values import show_ago, show_size
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.sealing import Difference, differences
-from daskel.system.roots.slates import Change, Slate, slates_below
+from daskel.system.roots.slates import ChangedPath, Slate, slates_below
 from daskel.system.sitefile import SiteFile, load
 
 EXAMPLE = (
@@ -146,7 +146,7 @@ def _show(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
     if output.as_json:
         output.json([{"path": c.path, "what": c.what, "size": c.size} for c in found])
         return ExitCode.GOOD
-    inside: list[Change] = []
+    inside: list[ChangedPath] = []
     for change in found if not args.all else ():
         if inside and change.path.startswith(inside[0].path + "/"):
             inside.append(change)
@@ -165,11 +165,11 @@ def _show(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
     return ExitCode.GOOD
 
 
-def _say(output: Output, change: Change) -> None:
+def _say(output: Output, change: ChangedPath) -> None:
     paint(output, change.what, change.path, f"  {show_size(change.size)}" if change.size else "")
 
 
-def _say_folder(output: Output, changes: list[Change]) -> None:
+def _say_folder(output: Output, changes: list[ChangedPath]) -> None:
     """A new folder in one line, with what is in it."""
     if changes:
         size = show_size(sum(change.size for change in changes))
@@ -325,14 +325,17 @@ def _connected(file: SiteFile) -> set[str]:
 
 
 def take_away(file: SiteFile, slate: Slate, how: str) -> None:
-    """Close a slate, or wipe it: by the running server, else here. Raises LackingError."""
+    """Close a slate, or wipe it: by the running server, else here.
+
+    Raises MissingRequirementError.
+    """
     answer = question(file, "slate", root=slate.root, client=slate.client, how=how)
     if answer is not None:
         if "error" in answer:
-            raise LackingError(answer["error"], "run as root or as the server's user")
+            raise MissingRequirementError(answer["error"], "run as root or as the server's user")
         return
     try:
         if how == "wipe":
             slate.wipe()
     except PermissionError as error:
-        raise LackingError(f"{slate.folder}: {error.strerror}", "run as root") from None
+        raise MissingRequirementError(f"{slate.folder}: {error.strerror}", "run as root") from None

@@ -18,7 +18,7 @@ from daskel.core.site.finding import did_you_mean
 from daskel.core.site.survey import free_networks, overlaps
 from daskel.rehearse.firmware import SYSTEM, Face, discover
 from daskel.system.host.interfaces import Interface, interfaces
-from daskel.system.host.offers import Heard, offers
+from daskel.system.host.offers import HeardOffer, offers
 from daskel.system.host.ports import Holder, holder, taken
 
 EXAMPLE = ("daskel survey", "daskel survey --wire enp3s0")
@@ -129,7 +129,7 @@ def _ports(held: list[tuple[str, int, str, Holder | None]]) -> Table:
     return table
 
 
-def _servers(heard: list[Heard], names: list[str]) -> Table | str:
+def _servers(heard: list[HeardOffer], names: list[str]) -> Table | str:
     if not heard:
         return "  nobody"
     table = Table.grid(padding=(0, 2))
@@ -152,7 +152,7 @@ def _servers(heard: list[Heard], names: list[str]) -> Table | str:
     return table
 
 
-def _server_of(one: Heard) -> str:
+def _server_of(one: HeardOffer) -> str:
     return str(one.offer.address_option(Code.SERVER_ID) or one.address)
 
 
@@ -176,7 +176,7 @@ def _port_json(protocol: str, port: int, why: str, who: Holder | None) -> dict[s
     }  # fmt: skip
 
 
-def _server_json(one: Heard, face: str) -> dict[str, object]:
+def _server_json(one: HeardOffer, face: str) -> dict[str, object]:
     offer = one.offer
     options = {str(code): value.hex() for code, value in offer.options.items()}
     return {

@@ -54,7 +54,7 @@ def clients_of(site: Site, segment: str) -> list[str]:
 
 
 @dataclass(frozen=True, slots=True)
-class Machine:
+class MachineKind:
     """What differs for each client: its name (option 12), and its address where it is fixed."""
 
     name: str
@@ -62,9 +62,9 @@ class Machine:
     address: IPv4Address | None
 
 
-def machines(site: Site, clients: Sequence[str]) -> list[Machine]:
+def machines(site: Site, clients: Sequence[str]) -> list[MachineKind]:
     found = [effective(site, name) for name in clients]
-    return [Machine(f.name, f.mac.value, f.address.value if f.address else None) for f in found]
+    return [MachineKind(f.name, f.mac.value, f.address.value if f.address else None) for f in found]
 
 
 def handoff(site: Site, segment: str, clients: Sequence[str]) -> list[Part]:

@@ -15,7 +15,7 @@ _LEFT_OUT = {"nfs": "daskel", "account": None, "https": None, "metrics": None}
 
 
 @dataclass(frozen=True, slots=True)
-class Places:
+class PracticePlaces:
     """Where what a practice writes is: absolute paths."""
 
     state: str
@@ -23,7 +23,7 @@ class Places:
     uploads: str
 
 
-def practised(site: Site, places: Places, leases: Leases, *, direct: bool = False) -> Site:
+def practised(site: Site, places: PracticePlaces, leases: Leases, *, direct: bool = False) -> Site:
     """`site`, with another state; where somebody else gives the addresses, every client has a fixed
     one: its present one, or one that is free. A segment without DHCP is one where the other server
     says what `daskel handoff` prints. `direct`: its clients are on this machine's own wires."""
@@ -90,7 +90,7 @@ def with_copies(site: Site, names: Sequence[str], count: int) -> tuple[Site, dic
     return _with_clients(site, clients), like
 
 
-def other_server(site: Site, segment: str, places: Places) -> Site:
+def other_server(site: Site, segment: str, places: PracticePlaces) -> Site:
     """What the DHCP server beside Daskel's has: the same addresses, and nothing to boot."""
     here = site.segments[segment]
     own = next(a for a in _from_the_end(here) if a not in site.by_address and a != here.router)

@@ -115,7 +115,7 @@ def committed(before: Attributes, after: Attributes, verifier: bytes) -> bytes:
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class DirectoryEntry:
     """One name in a directory. `attributes` and `handle` go into READDIRPLUS alone."""
 
     fileid: int
@@ -134,7 +134,7 @@ class Entry:
 
 def listed(
     directory: Attributes, entries: Sequence[bytes], *, end: bool
-) -> bytes:  # entries as `Entry.serialise` made them
+) -> bytes:  # entries as `DirectoryEntry.serialise` made them
     head = _OK + post_op(directory) + bytes(8)
     return head + b"".join(_YES + entry for entry in entries) + pack_u32(0, end)
 
@@ -142,7 +142,7 @@ def listed(
 LISTED_OVERHEAD = 4 + 88 + 8 + 8  # bytes of READDIR results besides the entries
 
 
-def parse_listed_plus(reader: Reader) -> tuple[list[Entry], bool]:
+def parse_listed_plus(reader: Reader) -> tuple[list[DirectoryEntry], bool]:
     """Entries of READDIRPLUS, and whether they are the last."""
     parse_post_op(reader), reader.take(8)
     entries = []
@@ -150,7 +150,7 @@ def parse_listed_plus(reader: Reader) -> tuple[list[Entry], bool]:
         fileid, name, cookie = reader.number(8), reader.opaque(NAME_LIMIT), reader.number(8)
         attributes = parse_post_op(reader)
         handle = parse_handle(reader) if reader.number(4) else None
-        entries.append(Entry(fileid, name, cookie, attributes, handle))
+        entries.append(DirectoryEntry(fileid, name, cookie, attributes, handle))
     return entries, bool(reader.number(4))
 
 

@@ -9,7 +9,7 @@ from daskel.core.site.model import Range
 
 
 @dataclass(frozen=True, slots=True)
-class Answers:
+class NewSite:
     """What a new site needs to be told."""
 
     name: str
@@ -49,7 +49,7 @@ def _optional(key: str, value: object, example: str, comment: str) -> str:
     return f"# {key} = {_quoted(example)}   # {comment}"
 
 
-def fresh(answers: Answers) -> str:
+def fresh(answers: NewSite) -> str:
     """The site file's text."""
     network = answers.server.network
     lines = [

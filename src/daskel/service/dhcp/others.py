@@ -12,7 +12,7 @@ from daskel.core.dhcp.pxe import PXE_CLASS
 from daskel.core.history.events import OtherServer, Who
 from daskel.service.shared import Shared
 from daskel.system.host.offers import offers
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 
 _PAUSE, _WAIT = 600.0, 3.0  # seconds between two looks, and for answers
 _ASK = Packet(
@@ -37,7 +37,7 @@ class OtherServers:
     async def _look(self, interface: str, segment: str) -> None:
         try:
             heard = await asyncio.to_thread(offers, interface, [_ASK], _WAIT)
-        except LackingError as error:
+        except MissingRequirementError as error:
             _log.warning(
                 "other DHCP servers on %s are not looked for: %s", interface, error.problem
             )

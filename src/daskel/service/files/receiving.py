@@ -14,7 +14,7 @@ from daskel.core.tftp.packet import ErrorCode, Request, parse
 from daskel.core.tftp.reception import Output, Reception, Write
 from daskel.core.tftp.transfer import MAXIMUM_BLOCK, State
 from daskel.service.shared import Moving, Shared
-from daskel.system.uploads import Part
+from daskel.system.uploads import PartialFile
 
 _CODES = {
     errno.EEXIST: ErrorCode.EXISTS,
@@ -37,7 +37,7 @@ class Receiving:
     """`ended` is told when the socket is closed."""
 
     def __init__(
-        self, shared: Shared, who: Who, path: str, part: Part, sock: socket.socket,
+        self, shared: Shared, who: Who, path: str, part: PartialFile, sock: socket.socket,
         reception: Reception, request: Request, ended: Callable[[], None],
     ) -> None:  # fmt: skip
         self._shared, self._who, self._path, self._part = shared, who, path, part

@@ -49,7 +49,7 @@ class _Peer:
 
 
 class Exports(Keeping):
-    """Started with the server. Raises LackingError when its key cannot be kept."""
+    """Started with the server. Raises MissingRequirementError when its key cannot be kept."""
 
     def __init__(self, shared: Shared, roots: Path, slates: Path, state: Path) -> None:
         self._key = handle_key(state.with_suffix(".key"))

@@ -21,7 +21,7 @@ from daskel.service.nfs.worker import serve
 from daskel.system.channel import Message, pair, receive, send
 from daskel.system.host import privileges
 from daskel.system.nfs.fhandle import KernelFinder
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.mounts import mounted_below, own_namespace
 from daskel.system.roots.roots import RootFolder
 from daskel.system.roots.slates import Slate
@@ -79,7 +79,7 @@ def keep(
 def _done(keeper: Keeper, asked: Message) -> Message:
     try:
         return keeper.do(asked)
-    except LackingError as error:
+    except MissingRequirementError as error:
         return {"error": str(error)}
     except OSError as error:
         place = f" ({error.filename})" if error.filename else ""

@@ -17,14 +17,14 @@ from daskel.service.nfs.processes import Keeping
 from daskel.service.shared import Shared
 from daskel.system.channel import Message
 from daskel.system.nfs import nfsd
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 
 _log = logging.getLogger(__name__)
 
 
 class KernelExports(Keeping):
-    """Raises LackingError where the operating system has no NFS server, or this user may not
-    tell it anything."""
+    """Raises MissingRequirementError where the operating system has no NFS server, or this user may
+    not tell it anything."""
 
     def __init__(self, shared: Shared, roots: Path, slates: Path) -> None:
         if problem := nfsd.look():
@@ -32,7 +32,9 @@ class KernelExports(Keeping):
         super().__init__(shared, roots, slates, "shown")
         if not self._can_mount:
             lacks = 'nfs = "kernel" needs root: it mounts what is exported'
-            raise LackingError(lacks, 'run as root, or leave out nfs = "kernel" in [site]')
+            raise MissingRequirementError(
+                lacks, 'run as root, or leave out nfs = "kernel" in [site]'
+            )
         self._again = asyncio.Event()  # something has changed
         self._busy = asyncio.Lock()  # one change of the exports at a time
         self._mounts: dict[str, dict[str, int]] = {}  # client, root: the version it may mount

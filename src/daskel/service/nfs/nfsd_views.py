@@ -9,7 +9,7 @@ from daskel.core.boot import mount_paths
 from daskel.core.roots import exports_file
 from daskel.system.channel import Message
 from daskel.system.nfs import nfsd
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.mounts import mounted_below, unmount
 from daskel.system.roots.roots import RootFolder
 from daskel.system.roots.slates import Slate
@@ -77,7 +77,7 @@ class Showing:
         root = RootFolder(Path(asked["roots"]), asked["paths"][slate.root])
         try:
             version = slate.show(root, view["own"], self._places)
-        except LackingError as error:
+        except MissingRequirementError as error:
             self._problems.append(str(error))
             return
         place = mount_paths.slate_path(slate.root, slate.client)

@@ -15,7 +15,7 @@ from daskel.core.nfs.rpc import Records, Refusal, mark, parse_call, refuse, succ
 from daskel.core.reader import MalformedError
 from daskel.service.shared import Shared
 from daskel.service.sockets import tcp, udp
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 
 _LARGEST = 4096  # bytes of a datagram
 _IDLE = 10.0  # seconds
@@ -28,7 +28,7 @@ def served(ports: Ports) -> dict[tuple[int, int], int]:
 
 
 class PortMapper:
-    """On one server address. Raises LackingError when the port is taken."""
+    """On one server address. Raises MissingRequirementError when the port is taken."""
 
     def __init__(self, shared: Shared, server: IPv4Address) -> None:
         wire, self._shared = shared.wire, shared
@@ -38,7 +38,7 @@ class PortMapper:
         self._datagrams = udp(address, wire.ports.portmap)
         try:
             self._stream = tcp(address, wire.ports.portmap)
-        except LackingError:
+        except MissingRequirementError:
             self._datagrams.close()
             raise
         self._server: asyncio.Server | None = None

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 
 from daskel.core.nfs import calls, results
 from daskel.core.nfs.nfs3 import NfsError, Procedure, Stable, Status
-from daskel.core.nfs.results import Entry
+from daskel.core.nfs.results import DirectoryEntry
 from daskel.core.nfs.rpc import Call
 from daskel.core.reader import Reader
 from daskel.system.nfs.export import Export, Name
@@ -171,7 +171,9 @@ def _readdir(call: Call, arguments: Reader, find: Find) -> Reply:
     for name in itertools.chain((n for n in own if n.cookie > asked.cookie), rest):
         found = export.entry(asked.handle, name.name) if plus and name.cookie > 2 else None
         handle, attributes = found or (None, None)
-        entry = Entry(name.fileid, name.name, name.cookie, attributes, handle).serialise(plus=plus)
+        entry = DirectoryEntry(name.fileid, name.name, name.cookie, attributes, handle).serialise(
+            plus=plus
+        )
         room -= len(entry) + 4
         if room < 0:
             end = False

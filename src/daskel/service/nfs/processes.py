@@ -18,14 +18,14 @@ from daskel.service.nfs.questions import Channel
 from daskel.service.shared import Shared
 from daskel.system.channel import Message, pair, receive
 from daskel.system.host.privileges import FOR_ACCOUNT, FOR_SERVER, keep_only
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.mounts import hide
 
 _log = logging.getLogger(__name__)
 
 
 class Keeping:
-    """Raises LackingError when the processes do not start."""
+    """Raises MissingRequirementError when the processes do not start."""
 
     def __init__(
         self, shared: Shared, roots: Path, slates: Path, *words: str, workers: int = 0
@@ -40,12 +40,14 @@ class Keeping:
             )
         except OSError as error:
             problem = f"the NFS processes did not start: {error.filename}: {error.strerror}"
-            raise LackingError(problem, "let this user run that program") from None
+            raise MissingRequirementError(problem, "let this user run that program") from None
         for _, end in ends:
             end.close()
         first = receive(ends[0][0])
         if first is None:
-            raise LackingError("the NFS processes did not start", "look at what they said above")
+            raise MissingRequirementError(
+                "the NFS processes did not start", "look at what they said above"
+            )
         self._can_mount = bool(first[0]["can_mount"])
         self._lost = asyncio.Event()
         self._keeper, *self._workers = [Channel(end) for end, _ in ends]
@@ -56,7 +58,7 @@ class Keeping:
         no business there; and it is the account's, where the site names one. After all sockets are
         open: who holds a port is not seen any more.
 
-        Raises LackingError.
+        Raises MissingRequirementError.
         """
         try:
             if self._can_mount:
@@ -67,7 +69,9 @@ class Keeping:
                 keep_only(FOR_ACCOUNT if account else FOR_SERVER, account)
         except OSError as error:
             problem = f"{error.filename}: {error.strerror}"
-            raise LackingError(problem, "name other folders with roots and slates") from None
+            raise MissingRequirementError(
+                problem, "name other folders with roots and slates"
+            ) from None
 
     async def serve(self) -> None:
         loop = asyncio.get_running_loop()

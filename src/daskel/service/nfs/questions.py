@@ -10,7 +10,7 @@ import socket
 from pathlib import Path
 
 from daskel.system.channel import Message, send
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 
 _KEY_SIZE = 32  # bytes
 _log = logging.getLogger(__name__)
@@ -45,7 +45,7 @@ class Channel:
 
 
 def handle_key(path: Path) -> bytes:
-    """What handles are made with; the same after a restart. Raises LackingError."""
+    """What handles are made with; the same after a restart. Raises MissingRequirementError."""
     try:
         if path.exists():
             key = bytes.fromhex(path.read_text())
@@ -58,7 +58,7 @@ def handle_key(path: Path) -> bytes:
             file.flush()
             os.fsync(file.fileno())
     except (OSError, ValueError) as error:
-        raise LackingError(
+        raise MissingRequirementError(
             f"{path} cannot be used ({error})", "remove it, or make it writable"
         ) from None
     return key

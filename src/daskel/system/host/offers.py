@@ -11,14 +11,14 @@ from ipaddress import IPv4Address
 from daskel.core.dhcp import frame
 from daskel.core.dhcp.packet import BROADCAST_FLAG, MessageType, Packet, parse, serialise
 from daskel.core.reader import MalformedError
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 
 _EVERYBODY = b"\xff" * 6
 _BROADCAST, _NOWHERE = IPv4Address("255.255.255.255"), IPv4Address(0)
 
 
 @dataclass(frozen=True, slots=True)
-class Heard:
+class HeardOffer:
     """One offer, and who sent it."""
 
     asked: int  # which of the messages it answers
@@ -32,13 +32,13 @@ def asker(hardware: bytes) -> bytes:
     return bytes((hardware[0] | 2, *hardware[1:5], hardware[5] ^ 0x80))
 
 
-def offers(interface: str, messages: Sequence[Packet], seconds: float) -> list[Heard]:
+def offers(interface: str, messages: Sequence[Packet], seconds: float) -> list[HeardOffer]:
     """Send DISCOVERs with frames of our own, so that no address and no port is needed; what
-    comes back within `seconds`. Raises LackingError."""
+    comes back within `seconds`. Raises MissingRequirementError."""
     try:
         sock = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(frame.IPV4))
     except PermissionError:
-        raise LackingError("no permission to ask the wire", "run as root") from None
+        raise MissingRequirementError("no permission to ask the wire", "run as root") from None
     with sock:
         try:
             sock.bind((interface, frame.IPV4))
@@ -46,7 +46,7 @@ def offers(interface: str, messages: Sequence[Packet], seconds: float) -> list[H
             _ask(sock, own, messages)
         except OSError as error:
             problem = f"interface {interface} cannot be asked ({error.strerror})"
-            raise LackingError(problem, "daskel survey lists the interfaces") from None
+            raise MissingRequirementError(problem, "daskel survey lists the interfaces") from None
         return _listen(sock, own, messages, seconds)
 
 
@@ -62,8 +62,8 @@ def _ask(sock: socket.socket, own: bytes, messages: Sequence[Packet]) -> None:
 
 def _listen(
     sock: socket.socket, own: bytes, messages: Sequence[Packet], seconds: float
-) -> list[Heard]:
-    heard: dict[tuple[int, str, IPv4Address], Heard] = {}
+) -> list[HeardOffer]:
+    heard: dict[tuple[int, str, IPv4Address], HeardOffer] = {}
     until = time.monotonic() + seconds
     while (left := until - time.monotonic()) > 0:
         sock.settimeout(left)
@@ -82,5 +82,5 @@ def _listen(
         mine = offer.chaddr[:6] == asker(own) and 0 <= number < len(messages)
         if mine and offer.op == 2 and offer.message_type is MessageType.OFFER:
             hardware = data[6:12].hex(":")
-            heard[number, hardware, offer.yiaddr] = Heard(number, offer, found[0], hardware)
+            heard[number, hardware, offer.yiaddr] = HeardOffer(number, offer, found[0], hardware)
     return list(heard.values())

@@ -9,7 +9,7 @@ import struct
 from collections.abc import Collection, Iterable
 from pathlib import Path
 
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 
 CHOWN, DAC_OVERRIDE, DAC_READ_SEARCH, FOWNER, FSETID = 0, 1, 2, 3, 4
 SETGID, SETUID, MKNOD = 6, 7, 27
@@ -32,16 +32,19 @@ def _permitted() -> int:
 
 
 def account_of(name: str) -> pwd.struct_passwd:
-    """Raises LackingError."""
+    """Raises MissingRequirementError."""
     try:
         return pwd.getpwnam(name)
     except KeyError:
         remedy = f"useradd --system {name}, or name another with account = ... in [site]"
-        raise LackingError(f"this machine has no account {name}", remedy) from None
+        raise MissingRequirementError(f"this machine has no account {name}", remedy) from None
 
 
 def give(account: str | None, paths: Iterable[Path]) -> None:
-    """Make them the account's, where there is one and this is root. Raises LackingError."""
+    """Make them the account's, where there is one and this is root.
+
+    Raises MissingRequirementError.
+    """
     if account is None or os.geteuid() != 0:
         return
     user = account_of(account)
@@ -51,7 +54,7 @@ def give(account: str | None, paths: Iterable[Path]) -> None:
 
 def keep_only(capabilities: Collection[int], account: str | None = None) -> None:
     """Gives up all others, for good, and goes on as the account; nothing to do for a process that
-    is not root's. Raises LackingError."""
+    is not root's. Raises MissingRequirementError."""
     if os.geteuid() != 0:
         return
     for number in range(64):

@@ -13,7 +13,7 @@ from contextlib import suppress
 from ipaddress import IPv4Address
 from pathlib import Path
 
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.mounts import bind, mounted_below, overlay
 
 EXPORTS = Path("/etc/exports.d/daskel.exports")
@@ -26,9 +26,9 @@ _INSTALL = "install the operating system's NFS server (Debian: nfs-kernel-server
 
 def look() -> str:
     """Why clients would not be served, when it can be seen; empty when all is well. Raises
-    LackingError where the server is not installed."""
+    MissingRequirementError where the server is not installed."""
     if shutil.which(_RELOAD[0]) is None:
-        raise LackingError(f"{_RELOAD[0]} is not on this machine", _INSTALL)
+        raise MissingRequirementError(f"{_RELOAD[0]} is not on this machine", _INSTALL)
     with suppress(OSError, ValueError):
         if int(_THREADS.read_text()) > 0:
             return ""
@@ -47,7 +47,10 @@ def connected() -> set[IPv4Address]:
 
 
 def export(text: str) -> None:
-    """Make `text` the exports file, whole or not at all, and have it read. Raises LackingError."""
+    """Make `text` the exports file, whole or not at all, and have it read.
+
+    Raises MissingRequirementError.
+    """
     if EXPORTS.exists() and EXPORTS.read_text() == text:
         return
     try:
@@ -57,10 +60,12 @@ def export(text: str) -> None:
         part.replace(EXPORTS)
         done = subprocess.run(_RELOAD, capture_output=True, text=True, timeout=_PATIENCE)
     except (OSError, subprocess.TimeoutExpired) as error:
-        raise LackingError(f"{EXPORTS} could not be taken over: {error}", _INSTALL) from None
+        raise MissingRequirementError(
+            f"{EXPORTS} could not be taken over: {error}", _INSTALL
+        ) from None
     if done.returncode:
         said = " ".join(done.stderr.split())
-        raise LackingError(f"{' '.join(_RELOAD)}: {said}", f"look at {EXPORTS}")
+        raise MissingRequirementError(f"{' '.join(_RELOAD)}: {said}", f"look at {EXPORTS}")
 
 
 class Places:

@@ -10,7 +10,7 @@ import subprocess
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.run_inside import run_inside
 from daskel.system.roots.sealing import discard
 
@@ -33,7 +33,7 @@ def host_processor() -> str:
 def build(
     work: Path, release: str, packages: Sequence[str], processor: str, mirror: str, say: Say
 ) -> None:
-    """Make the new folder `work`. Raises LackingError; nothing is left then."""
+    """Make the new folder `work`. Raises MissingRequirementError; nothing is left then."""
     _need(processor)
     discard(work)
     work.parent.mkdir(parents=True, exist_ok=True)
@@ -47,13 +47,15 @@ def build(
 
 def _need(processor: str) -> None:
     if os.geteuid() != 0:
-        raise LackingError("making a system needs root", "run as root")
+        raise MissingRequirementError("making a system needs root", "run as root")
     if not shutil.which("debootstrap"):
-        raise LackingError("the program debootstrap is missing", "apt install debootstrap")
+        raise MissingRequirementError(
+            "the program debootstrap is missing", "apt install debootstrap"
+        )
     emulator = Path("/proc/sys/fs/binfmt_misc", f"qemu-{_EMULATORS.get(processor, processor)}")
     if processor != host_processor() and not emulator.exists():
         problem = f"programs for {processor} do not run on this machine"
-        raise LackingError(problem, "apt install qemu-user-static binfmt-support")
+        raise MissingRequirementError(problem, "apt install qemu-user-static binfmt-support")
 
 
 def _first(
@@ -80,7 +82,9 @@ def _first(
         log = work / "debootstrap/debootstrap.log"
         more = log.read_text(errors="replace").splitlines()[-1:] if log.is_file() else []
         reason = last or "".join(more) or f"exit code {code}"
-        raise LackingError(f"debootstrap failed: {reason}", "check release, packages and mirror")
+        raise MissingRequirementError(
+            f"debootstrap failed: {reason}", "check release, packages and mirror"
+        )
 
 
 def _fit(work: Path, say: Say) -> None:
@@ -97,4 +101,6 @@ def _fit(work: Path, say: Say) -> None:
         say("cleaning" if command[0] == "apt-get" else "making", what)
         if run_inside(work, command, quiet=True):
             problem = f"{' '.join(command)} failed in the new system"
-            raise LackingError(problem, "try it with daskel root edit after building without it")
+            raise MissingRequirementError(
+                problem, "try it with daskel root edit after building without it"
+            )

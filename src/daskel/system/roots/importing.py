@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import IO, Any
 
 from daskel.core.roots.partitions import HEAD, Partition, file_system, kind_of, partitions
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.mounts import own_namespace
 from daskel.system.roots.sealing import discard
 from daskel.system.roots.tree_copy import Progress, copy_tree, need_room, plan
@@ -38,8 +38,8 @@ class SourceError(ValueError):
 def bring_in(source: Path, work: Path, number: int | None, progress: Progress) -> str:
     """Make the new folder `work` out of `source`; in words what it was made of.
 
-    `number`: the partition to take. Raises SourceError, LackingError; nothing is left then.
-    """
+    `number`: the partition to take. Raises SourceError, MissingRequirementError; nothing is left
+    then."""
     discard(work)
     work.parent.mkdir(parents=True, exist_ok=True)
     try:
@@ -51,7 +51,8 @@ def bring_in(source: Path, work: Path, number: int | None, progress: Progress) -
 
 def bring_files(source: Path, target: Path, progress: Progress) -> None:
     """Make the folder `target` out of the files of a folder or an ISO image, as they lie; it takes
-    the place of one that is there. Raises SourceError, LackingError; nothing is left then."""
+    the place of one that is there. Raises SourceError, MissingRequirementError; nothing is left
+    then."""
     work, old = target.with_name(f".{target.name}.part"), target.with_name(f".{target.name}.old")
     discard(work)
     discard(old)
@@ -129,7 +130,7 @@ def _mounted(source: Path, kind: str, work: Path, part: Partition | None = None)
         if done.returncode:
             where = f"partition {part.number} of {source}" if part else str(source)
             reason = " ".join(done.stderr.split())[:200]
-            raise LackingError(
+            raise MissingRequirementError(
                 f"{where} cannot be mounted: {reason}", "check the image; run as root"
             )
         yield top
@@ -153,7 +154,9 @@ def _unpack(source: Path, kind: str, work: Path, progress: Progress) -> None:
         except (tarfile.TarError, EOFError, OSError) as error:
             if isinstance(error, PermissionError):
                 problem = f"{error.filename}: {error.strerror}"
-                raise LackingError(problem, "run as root: owners are to be kept") from None
+                raise MissingRequirementError(
+                    problem, "run as root: owners are to be kept"
+                ) from None
             problem = f"{source} cannot be unpacked: {error}"
             raise SourceError(problem, "check that it is whole") from None
 
@@ -168,7 +171,7 @@ def _plain(file: IO[bytes], kind: str) -> Iterator[Any]:
     if shutil.which(program) is None:
         packages = {"xz": "xz-utils"}
         name = packages.get(program, program)
-        raise LackingError(f"the program {program} is missing", f"apt install {name}")
+        raise MissingRequirementError(f"the program {program} is missing", f"apt install {name}")
     process = subprocess.Popen([program, "-dc"], stdin=file, stdout=subprocess.PIPE)
     assert process.stdout
     try:

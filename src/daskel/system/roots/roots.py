@@ -14,7 +14,7 @@ from dataclasses import asdict, dataclass, field, replace
 from fcntl import LOCK_EX, LOCK_NB, flock
 from pathlib import Path
 
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 
 VERSIONS = ".versions"
 _STATE = "root.json"
@@ -55,7 +55,9 @@ class RootFolder:
             return RootState()
         except (OSError, ValueError) as error:
             problem = f"{self._versions / _STATE} cannot be read ({error})"
-            raise LackingError(problem, "restore it from a backup, or write it anew") from None
+            raise MissingRequirementError(
+                problem, "restore it from a backup, or write it anew"
+            ) from None
         versions = {int(n): Version(**v) for n, v in data["versions"].items()}
         return RootState(data["used"], versions)
 
@@ -83,7 +85,10 @@ class RootFolder:
 
     @contextmanager
     def lock(self) -> Iterator[None]:
-        """Nobody else changes this root meanwhile. Raises LackingError when somebody does."""
+        """Nobody else changes this root meanwhile.
+
+        Raises MissingRequirementError when somebody does.
+        """
         self._versions.mkdir(parents=True, exist_ok=True)
         descriptor = os.open(self._versions, os.O_RDONLY | os.O_DIRECTORY)
         try:
@@ -91,7 +96,7 @@ class RootFolder:
         except BlockingIOError:
             os.close(descriptor)
             problem = f"another command works on {self.tree}"
-            raise LackingError(problem, "wait for it to end") from None
+            raise MissingRequirementError(problem, "wait for it to end") from None
         try:
             yield
         finally:

@@ -7,7 +7,7 @@ import os
 from collections.abc import Sequence
 from pathlib import Path
 
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.mounts import bind, mount, own_namespace
 
 _NAMES = Path("etc/resolv.conf")
@@ -22,13 +22,13 @@ _ENVIRONMENT = {
 
 
 def run_inside(tree: Path, command: Sequence[str], *, quiet: bool = False) -> int:
-    """The command's exit code. Raises LackingError when it cannot be run at all.
+    """The command's exit code. Raises MissingRequirementError when it cannot be run at all.
 
     `quiet`: what it prints goes nowhere. /proc, /sys, /dev and name resolution are there, in a
     mount namespace that ends with it.
     """
     if os.geteuid() != 0:
-        raise LackingError("changing the root directory needs root", "run as root")
+        raise MissingRequirementError("changing the root directory needs root", "run as root")
     names = tree / _NAMES
     placed = not os.path.lexists(names) and names.parent.is_dir()
     if placed:
@@ -47,9 +47,11 @@ def run_inside(tree: Path, command: Sequence[str], *, quiet: bool = False) -> in
             names.unlink(missing_ok=True)
     code = os.waitstatus_to_exitcode(status)
     if code == _NO_MOUNTS:
-        raise LackingError(f"nothing can be mounted below {tree}", "run as root of this machine")
+        raise MissingRequirementError(
+            f"nothing can be mounted below {tree}", "run as root of this machine"
+        )
     if code == _OTHER_PROCESSOR:
-        raise LackingError(
+        raise MissingRequirementError(
             f"{command[0]} is for another processor than this machine's",
             "install qemu-user-static, which runs it by emulation",
         )

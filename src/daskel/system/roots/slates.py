@@ -18,7 +18,7 @@ from contextlib import suppress
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.mounts import mounted_below, overlay, unmount
 from daskel.system.roots.roots import RootFolder
 from daskel.system.roots.tree_copy import entries
@@ -40,7 +40,7 @@ class SlateState:
 
 
 @dataclass(frozen=True, slots=True)
-class Change:
+class ChangedPath:
     """One path of a slate: added, changed, removed, or replaced (a folder hides the base's)."""
 
     path: str
@@ -113,13 +113,14 @@ class Slate:
 
     def show(self, root: RootFolder, own: Mapping[str, str], mounted: Container[Path]) -> int:
         """Open it unless it is among what is `mounted`; the version that it is on, for a new one
-        that which is in use. Raises LackingError when there is no such version any more."""
+        that which is in use. Raises MissingRequirementError when there is no such version any
+        more."""
         state = self.state()
         version = state.version if state else root.state().used
         base = root.version(version)
         if not base.is_dir():
             problem = f"version {version} of the root {self.root} is gone: {base}"
-            raise LackingError(problem, f"daskel slate rebase {self.client}")
+            raise MissingRequirementError(problem, f"daskel slate rebase {self.client}")
         if self.view not in mounted:
             self.open(base, version, own)
         return version
@@ -170,7 +171,7 @@ class Slate:
         sizes = [disk_usage(layer) for layer in self.layers]
         return sum(size for size, _ in sizes), sum(files for _, files in sizes)
 
-    def changes(self, base: Path) -> Iterator[Change]:
+    def changes(self, base: Path) -> Iterator[ChangedPath]:
         """What differs from the root's folder `base`, in the order of the paths."""
         newest = self._newest()
         for path in sorted(newest):
@@ -249,18 +250,18 @@ def _remove_all(folder: Path) -> None:
         shutil.rmtree(path, ignore_errors=True)
 
 
-def _change(upper: Path, base: Path, path: Path) -> Change | None:
+def _change(upper: Path, base: Path, path: Path) -> ChangedPath | None:
     """None for a folder that is only there for what is in it."""
     here, below = upper / path, base / path
     status = here.lstat()
     size = status.st_size if stat.S_ISREG(status.st_mode) else 0
     if is_whiteout(status):
-        return Change(str(path), "removed", 0)
+        return ChangedPath(str(path), "removed", 0)
     if not os.path.lexists(below):
-        return Change(str(path), "added", size, stat.S_ISDIR(status.st_mode))
+        return ChangedPath(str(path), "added", size, stat.S_ISDIR(status.st_mode))
     if not stat.S_ISDIR(status.st_mode):
-        return Change(str(path), "changed", size)
-    return Change(str(path), "replaced", 0) if is_opaque(here) else None
+        return ChangedPath(str(path), "changed", size)
+    return ChangedPath(str(path), "replaced", 0) if is_opaque(here) else None
 
 
 def is_whiteout(status: os.stat_result) -> bool:

@@ -17,7 +17,7 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from daskel.system.requirements import LackingError
+from daskel.system.requirements import MissingRequirementError
 
 _CLONE = 0x40049409  # FICLONE, ioctl_ficlone(2)
 _BLOCK = 1 << 20
@@ -26,7 +26,7 @@ Progress = Callable[[int], None]  # bytes done
 
 
 @dataclass(slots=True)
-class Plan:
+class CopyPlan:
     """What a copy would do. Sizes in bytes."""
 
     files: int = 0
@@ -61,8 +61,8 @@ def forgets(patterns: Sequence[str]) -> Callable[[str], bool]:
     return lambda path: bool(whole and whole.fullmatch(path))
 
 
-def plan(source: Path, before: Path | None, forget: Sequence[str]) -> Plan:
-    result, out = Plan(), forgets(forget)
+def plan(source: Path, before: Path | None, forget: Sequence[str]) -> CopyPlan:
+    result, out = CopyPlan(), forgets(forget)
     for path, status in entries(source):
         if not stat.S_ISDIR(status.st_mode) and out(path):
             result.forgotten.append(path)
@@ -77,12 +77,12 @@ def plan(source: Path, before: Path | None, forget: Sequence[str]) -> Plan:
 
 
 def need_room(folder: Path, size: int) -> None:
-    """Raises LackingError when the disk has less left."""
+    """Raises MissingRequirementError when the disk has less left."""
     left = shutil.disk_usage(folder).free
     if left < size:
         gib = [f"{n / 2**30:.1f} GiB" for n in (size, left)]
         problem = f"{gib[0]} are needed in {folder}, {gib[1]} are left"
-        raise LackingError(problem, "make room, or move the roots to another disk")
+        raise MissingRequirementError(problem, "make room, or move the roots to another disk")
 
 
 def copy_tree(
@@ -91,13 +91,15 @@ def copy_tree(
 ) -> int:  # fmt: skip
     """Copy into the new folder `target`; the bytes that are not shared with `before`.
 
-    Raises LackingError when owners or devices cannot be kept.
+    Raises MissingRequirementError when owners or devices cannot be kept.
     """
     try:
         return _Copying(source, target, before, forgets(forget), progress).run()
     except PermissionError as error:
         problem = f"{error.filename or target}: {error.strerror}"
-        raise LackingError(problem, "run as root: owners and device nodes are to be kept") from None
+        raise MissingRequirementError(
+            problem, "run as root: owners and device nodes are to be kept"
+        ) from None
 
 
 class _Copying:
