@@ -12,7 +12,9 @@ from daskel.core.audit.explain import Explanation, Step, explain
 from daskel.core.boot.arguments import ArgumentError
 from daskel.core.boot.wire import Ports
 from daskel.core.dhcp.pxe import Firmware
+from daskel.core.history.once import Assignments
 from daskel.core.replies.answer import Answers
+from daskel.core.site.layers import Assigned
 from daskel.rehearse.firmware import Face, discover
 from daskel.store.reading import read_leases, read_once
 from daskel.system.sitefile import SiteFile
@@ -28,7 +30,7 @@ def explain_client(
     leases, now = read_leases(file.state), time.time()
     mac = file.site.clients[name].mac
     firmware, how = _firmware(asked, leases.architecture_of(mac))
-    answers = Answers(file.site, leases, Ports())
+    answers = Answers(file.site, leases, Ports(), assigned_of(file))
     try:
         message = discover(Face.of(firmware), mac, _XID)
         return firmware, how, explain(answers, name, message, now)
@@ -36,9 +38,10 @@ def explain_client(
         return firmware, how, str(error)
 
 
-def once_of(file: SiteFile) -> dict[str, str]:
-    """What is assigned for one boot, by client."""
-    return {once.client: once.boot for once in read_once(file.state) if not once.running}
+def assigned_of(file: SiteFile) -> Assigned:
+    """What is assigned for one boot."""
+    assert file.site
+    return Assignments(file.site, read_once(file.state)).assigned
 
 
 def _firmware(asked: str | None, seen: int | None) -> tuple[Firmware, str]:

@@ -12,7 +12,7 @@ from typing import Any
 from rich.table import Table as Grid
 
 from daskel.cli.editing import edit, editing_arguments, names_of, new_table, owner, values_of
-from daskel.cli.explanations import once_of
+from daskel.cli.explanations import assigned_of
 from daskel.cli.output import ExitCode, Output, short_place
 from daskel.cli.site import json_argument, open_site, path_of, site_argument
 from daskel.core.site.edit import EditError, change, remove, rename
@@ -109,9 +109,8 @@ class Tables:
         if isinstance(file, ExitCode):
             return file
         assert file.site
-        if self.kind == "client":
-            file.site.once.update(once_of(file))
-        rows = [_row(file.site, self.kind, name) for name in _tables(file.site, self.kind)]
+        once = assigned_of(file).waiting if self.kind == "client" else {}
+        rows = [_row(file.site, self.kind, name, once) for name in _tables(file.site, self.kind)]
         if output.as_json:
             output.json(rows)
             return ExitCode.GOOD
@@ -283,9 +282,9 @@ def _tables(site: Site, kind: str) -> Mapping[str, Table]:
     return kinds[kind]
 
 
-def _row(site: Site, kind: str, name: str) -> dict[str, object]:
+def _row(site: Site, kind: str, name: str, once: Mapping[str, str]) -> dict[str, object]:
     if kind == "client":
-        found = effective(site, name)
+        found = effective(site, name, once=once.get(name))
         return {
             "name": name,
             "mac": found.mac.value,
@@ -293,7 +292,7 @@ def _row(site: Site, kind: str, name: str) -> dict[str, object]:
             "segment": found.segment.value if found.segment else None,
             "address": str(found.address.value) if found.address else "from the pool",
             "boot": found.boot.value if found.boot else None,
-            "once": site.once.get(name),
+            "once": once.get(name),
         }
     if kind == "group":
         group = site.groups[name]

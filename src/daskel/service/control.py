@@ -110,7 +110,6 @@ class Running:
         new = await asyncio.to_thread(load_checked, self._path, roots=False)
         if not new.usable or new.site is None:
             return {"findings": [_finding(f) for f in _bad(new)], "changes": []}
-        new.site.once.update(self._site.once)  # not of the file, and no difference
         changes = await asyncio.to_thread(differences, self._site, new.site)
         return {
             "findings": [],

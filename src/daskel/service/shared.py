@@ -93,7 +93,7 @@ class Shared:
         """Answer from `site` from now on; leases, transfers and connections go on."""
         self.once.use(site)
         self.site = site
-        self.computed = Files(site, self.wire.ports)
+        self.computed = Files(site, self.wire.ports, self.once.assigned)
         self.written = Uploads(site)
         limits = {n: s.bandwidth for n, s in site.segments.items() if s.bandwidth}
         was = self.bandwidth
@@ -101,7 +101,7 @@ class Shared:
             name: was[name] if name in was and was[name].rate == rate else Bandwidth(rate)
             for name, rate in limits.items()
         }
-        self.answers = Answers(site, self.leases, self.wire.ports)
+        self.answers = Answers(site, self.leases, self.wire.ports, self.once.assigned)
         self.datagrams = Datagrams(self.answers)
         self.known = {bytes.fromhex(mac.replace(":", "")) for mac in site.by_mac}
 

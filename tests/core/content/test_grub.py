@@ -37,7 +37,7 @@ def test_a_menu() -> None:
         (False, True, True),
     ]
     assert lines[-2:] == ["  exit", "}"]
-    assert roots_of(made, Who("tide-01", TIDE), "tideroom", {}) == {"notebook", "rescue"}
+    assert roots_of(made, Who("tide-01", TIDE), "tideroom") == {"notebook", "rescue"}
     reply = ask(made).reply
     assert reply and reply.options[Code.ROOT_PATH].startswith(b"10.61.8.1:/roots/rescue,")
 
@@ -72,7 +72,7 @@ def test_a_stranger_boots_what_the_segment_says() -> None:
     made = site(segment='unknown = "notebook"\nargs = ["room={{ segment.name }}"]')
     text = config(made, STRANGER)
     assert "room=tideroom" in text and "BOOTIF=01-02-61-ff-00-00-01" in text
-    assert roots_of(made, Who(None, STRANGER), "tideroom", {}) == {"notebook"}
-    assert not roots_of(made, Who(None, None, IPv4Address("10.61.8.100")), "tideroom", {})
+    assert roots_of(made, Who(None, STRANGER), "tideroom") == {"notebook"}
+    assert not roots_of(made, Who(None, None, IPv4Address("10.61.8.100")), "tideroom")
     nothing = Files(site(), Ports()).content("tideroom", f"loader/{STRANGER}.cfg", Who(), "tftp")
     assert isinstance(nothing, Missing)

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from daskel.core.boot.identity import roots_of
+from daskel.core.boot.identity import roots_of, settings_of
 from daskel.core.history.events import Addressed, Event, FileKind, FileSent, Seen, Who
 from daskel.core.history.once import Assignments, Once
 from daskel.core.site.layers import effective
@@ -49,8 +49,8 @@ def test_when_it_is_used_up(boot: str, events: list[Event], used: bool) -> None:
     assignments = Assignments(site, [Once("lib-01", boot)])
     kept = [change for event in events if (change := assignments.happened(event)) is not None]
     assert kept == ([[Once("lib-01", boot, running=True)]] if used else [])
-    assert ("lib-01" in site.once) is not used
-    assert assignments.running == ({"lib-01": boot} if used else {})
+    assert ("lib-01" in assignments.assigned.waiting) is not used
+    assert assignments.assigned.running == ({"lib-01": boot} if used else {})
 
 
 def test_it_is_the_strongest_layer_and_goes_over_to_another_site() -> None:
@@ -58,7 +58,7 @@ def test_it_is_the_strongest_layer_and_goes_over_to_another_site() -> None:
     assignments = Assignments(site)
     assert effective(site, "lib-01").loadout_name == "catalogue"
     assignments.set("lib-01", "notebook")
-    found = effective(site, "lib-01")
+    found = effective(site, "lib-01", once=assignments.assigned.waiting["lib-01"])
     assert (
         found.loadout_name == "notebook"
         and found.boot
@@ -67,13 +67,14 @@ def test_it_is_the_strongest_layer_and_goes_over_to_another_site() -> None:
     assert ("boot", "catalogue") in {(old.what, old.value) for old in found.overridden}
     other = site_from(DEMO)
     assignments.use(other)
-    assert effective(other, "lib-01").loadout_name == "notebook"
-    assert roots_of(other, WHO, "library", assignments.running) == {"notebook"}
+    kept = settings_of(other, WHO, "library", assigned=assignments.assigned)
+    assert kept and kept.loadout_name == "notebook"
+    assert roots_of(other, WHO, "library", assignments.assigned) == {"notebook"}
     for event in (CONFIG, KERNEL, INITRD):
         assignments.happened(event)
-    assert roots_of(other, WHO, "library", assignments.running) == {"catalogue", "notebook"}
-    assert assignments.happened(FIRMWARE) == [] and not assignments.running
-    assert roots_of(other, WHO, "library", assignments.running) == {"catalogue"}
+    assert roots_of(other, WHO, "library", assignments.assigned) == {"catalogue", "notebook"}
+    assert assignments.happened(FIRMWARE) == [] and not assignments.assigned.running
+    assert roots_of(other, WHO, "library", assignments.assigned) == {"catalogue"}
 
 
 def test_the_store(tmp_path: Path) -> None:

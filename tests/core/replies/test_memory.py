@@ -17,6 +17,7 @@ from daskel.core.dhcp.pxe import Firmware
 from daskel.core.reader import MalformedError
 from daskel.core.replies.answer import Answers
 from daskel.core.replies.memory import Datagrams, Decision
+from daskel.core.site.layers import NOT_ASSIGNED, Assigned
 from daskel.rehearse.firmware import SYSTEM, Face, discover, renewal, request
 from tests.conftest import DEMO, site_from
 
@@ -25,9 +26,9 @@ BIOS, UEFI = Face.of(Firmware.BIOS), Face.of(Firmware.UEFI)
 WIRE = ("tideroom",)
 
 
-def fresh() -> Datagrams:
+def fresh(assigned: Assigned = NOT_ASSIGNED) -> Datagrams:
     small = DEMO.replace("10.61.8.100 - 10.61.8.199", "10.61.8.100 - 10.61.8.101")
-    return Datagrams(Answers(site_from(small), Leases(), Ports()))
+    return Datagrams(Answers(site_from(small), Leases(), Ports(), assigned))
 
 
 def ask(who: Datagrams, packet: Packet, now: float = 0.0) -> Decision:
@@ -56,12 +57,13 @@ def test_the_second_boot_comes_from_memory() -> None:
 
 
 def test_an_assignment_for_one_boot_is_not_forgotten() -> None:
-    who = fresh()
+    waiting: dict[str, str] = {}
+    who = fresh(Assigned(waiting, {}))
     for now in (1.0, 2.0, 3.0):
         before = taken(who, TIDE, UEFI, 7, now)[1]
-    who._answers.site.once["tide-01"] = "disk"
+    waiting["tide-01"] = "disk"
     assert taken(who, TIDE, UEFI, 7, 4.0)[1].reply != before.reply
-    del who._answers.site.once["tide-01"]
+    del waiting["tide-01"]
     assert taken(who, TIDE, UEFI, 7, 5.0)[1].reply == before.reply
 
 

@@ -47,18 +47,18 @@ RULES = [  # of root, group and client; the slate
 def test_whose_word_counts(root: str, group: str, client: str, slate: str) -> None:
     site = site_from(SITE.replace("ROOT", root).replace("GROUP", group).replace("CLIENT", client))
     who = by_mac(site, "02:61:08:00:00:01")
-    view = views_of(site, who, "tideroom", {})["notebook"]
+    view = views_of(site, who, "tideroom")["notebook"]
     assert view.slate == slate
     line = compose(site, effective(site, "tide-01"), site.segments["tideroom"], Ports(), None)
     assert ("ro" if slate == "none" else "rw") in [argument.value for argument in line]
     assert bool(view.own) is (slate != "none")
-    assert not views_of(site, Who(), "tideroom", {}), "nobody known has no root"
+    assert not views_of(site, Who(), "tideroom"), "nobody known has no root"
 
 
 def test_files_of_its_own() -> None:
     own = 'slate = "keep"\nsize = "1.5 GiB"\nown = { "etc/hostname" = "{{ client.name }}.{{ segment.name }} {{ root.export }}" }'
     site = site_from(SITE.replace("ROOT", own).replace("GROUP", "").replace("CLIENT", ""))
-    view = views_of(site, by_mac(site, "02:61:08:00:00:01"), "tideroom", {})["notebook"]
+    view = views_of(site, by_mac(site, "02:61:08:00:00:01"), "tideroom")["notebook"]
     assert view.own == {"etc/hostname": "tide-01.tideroom 10.61.8.1:/roots/notebook"}
     assert view.limit == 1610612736 and not check_own(site)
     bad = own.replace("client.name", "client.nam")
@@ -81,5 +81,5 @@ def test_a_root_that_is_to_tell_when_it_is_up() -> None:
 
 def own_files(text: str) -> str:
     site = site_from(text)
-    view = views_of(site, by_mac(site, "02:61:08:00:00:01"), "tideroom", {})["notebook"]
+    view = views_of(site, by_mac(site, "02:61:08:00:00:01"), "tideroom")["notebook"]
     return " ".join(view.own)

@@ -2,6 +2,11 @@
 
 from __future__ import annotations
 
+import gc
+import weakref
+from collections.abc import Mapping
+from dataclasses import FrozenInstanceError, fields
+
 import pytest
 
 from daskel.core.site.layers import Sourced, effective, merge
@@ -74,3 +79,26 @@ def test_on_another_segment_the_fixed_address_does_not_hold(demo_site: Site) -> 
     assert here.address and there.address is None
     assert there.segment and there.segment.value == "library"
     assert there.boot == here.boot
+
+
+def test_a_site_never_changes() -> None:
+    site = site_from(DEMO)
+    for kept in fields(site):
+        value = getattr(site, kept.name)
+        with pytest.raises(FrozenInstanceError):
+            setattr(site, kept.name, value)
+        if isinstance(value, Mapping):
+            with pytest.raises(TypeError):
+                value["x"] = None  # type: ignore[index]
+
+
+def test_what_is_worked_out_is_kept_beside_its_site_and_forgotten_with_it() -> None:
+    site, other = site_from(DEMO), site_from(DEMO)
+    assert effective(site, "tide-01") is effective(site, "tide-01")
+    assert effective(site, "tide-01") is not effective(other, "tide-01")
+    assert effective(site, "tide-01", once="disk").loadout_name == "disk"
+    assert effective(site, "tide-01").loadout_name != "disk"
+    seen = weakref.ref(site)
+    del site
+    gc.collect()
+    assert seen() is None

@@ -8,7 +8,7 @@ from rich.table import Table
 from rich.text import Text
 
 from daskel.cli.editing import names_of
-from daskel.cli.explanations import explain_client, once_of, show
+from daskel.cli.explanations import explain_client, show
 from daskel.cli.output import ExitCode, Output, origin_json, short_place
 from daskel.cli.site import json_argument, open_site, site_argument
 from daskel.core.audit.explain import Explanation
@@ -54,7 +54,6 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         return ExitCode.WRONG_USE
     if args.variables:
         return _variables(output, file.site, name)
-    file.site.once.update(once_of(file))
     firmware, how, explanation = explain_client(file, name, args.firmware)
     if isinstance(explanation, str):
         output.error(explanation, "daskel check says what to do")
@@ -94,7 +93,7 @@ def _variables(output: Output, site: Site, name: str) -> ExitCode:
     if segment is None:
         output.error(f"client {name} is on no segment", "daskel check says what to do")
         return ExitCode.BAD_NEWS
-    known = variables(site, found, segment, None)
+    known = variables(site, found, None)
     if output.as_json:
         output.json(known)
         return ExitCode.GOOD

@@ -11,7 +11,7 @@ from pathlib import Path
 from rich.table import Table
 
 from daskel.cli.editing import names_of
-from daskel.cli.explanations import once_of
+from daskel.cli.explanations import assigned_of
 from daskel.cli.output import ExitCode, Output, counted, short_place, working
 from daskel.cli.root_options import may_make, verb
 from daskel.core.boot.identity import by_mac
@@ -160,12 +160,13 @@ def _show(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
     if segment is None or segment not in site.segments:
         output.error("the site has no segment for it", "give the client one: segment = ...")
         return ExitCode.BAD_NEWS
-    site.once.update(once_of(file))
     lease = read_leases(file.state).of(segment, str(who.mac))
     fixed = site.clients[args.client].address if args.client else None
     who = Who(who.name, who.mac, lease.address if lease else fixed)
     try:
-        content = Files(site, Ports()).content(segment, clean_path(_raw(args.path)), who, args.over)
+        content = Files(site, Ports(), assigned_of(file)).content(
+            segment, clean_path(_raw(args.path)), who, args.over
+        )
     except PathRefusedError as error:
         output.error(f"nobody gets {args.path}: {error}", "name a path below `files`")
         return ExitCode.BAD_NEWS

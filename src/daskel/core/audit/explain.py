@@ -59,8 +59,8 @@ def explain(answers: Answers, name: str, discover: Packet, now: float) -> Explan
 
     Raises KeyError for an unknown name, ValueError for a client on no segment, and ArgumentError.
     """
-    site, ports = answers.site, answers.replies.ports
-    found = effective(site, name)
+    site, ports, assigned = answers.site, answers.replies.ports, answers.replies.assigned
+    found = effective(site, name, once=assigned.waiting.get(name))
     if found.segment is None or found.segment.value not in site.segments:
         raise ValueError(f"client {name} is on no segment")
     segment = found.segment.value

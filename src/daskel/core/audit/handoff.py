@@ -90,7 +90,7 @@ def _kind(site: Site, name: str) -> tuple[object, ...]:
     templates = any("{" in file.value for layer in found.boot_files for file in layer.values())
     if client.options or client.boot_file or templates:
         return (name,)
-    return (client.group, client.segment, client.boot, site.once.get(name))
+    return (client.group, client.segment, client.boot)
 
 
 def _rows(site: Site, replies: Replies, segment: str, name: str) -> Iterator[Row]:

@@ -124,6 +124,4 @@ def _with_clients(site: Site, clients: Mapping[str, Client]) -> Site:
         clients=clients,
         by_mac={client.mac: name for name, client in clients.items()},
         by_address={c.address: name for name, c in clients.items() if c.address},
-        once=dict(site.once),
-        layers={},
     )

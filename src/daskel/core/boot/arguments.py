@@ -12,6 +12,7 @@ from daskel.core.boot.wire import Ports
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.layers import Effective, Sourced, effective, key_of
 from daskel.core.site.model import Client, Segment, Site, SlateKind
+from daskel.core.site.remembered import remembered
 
 COMMAND_LINE_LIMIT = 2047  # bytes, COMMAND_LINE_SIZE of Linux on x86
 
@@ -65,42 +66,45 @@ def nfs_root(site: Site, found: Effective, segment: Segment, root: str, ports: P
 
 
 def variables(
-    site: Site, found: Effective, segment: Segment, address: IPv4Address | None
+    site: Site, found: Effective, address: IPv4Address | None
 ) -> dict[str, Mapping[str, str]]:
     """What templates can name. What is not known (an address before it is given) is not there."""
     here = found.segment.value if found.segment else ""
-    key = ("client variables", found.name, here, found.loadout_name or "", str(address or ""))
-    made = site.layers.get(key)
-    if isinstance(made, dict):
-        return made
-    mac = found.mac.value
     known = address or (found.address.value if found.address else None)
-    client = {
-        "name": found.name,
+    in_site = found.name in site.clients  # strangers are not remembered: there is no end of them
+    return {
+        "client": _client_variables(site, found.name, known) if in_site
+        else _machine_variables(found.name, found.client, known),
+        "segment": _segment_variables(site, here) if here in site.segments else {},
+        "site": {"name": site.settings.name},
+        "loadout": {"name": found.loadout_name or ""},
+    }  # fmt: skip
+
+
+@remembered
+def _client_variables(site: Site, name: str, address: IPv4Address | None) -> Mapping[str, str]:
+    return _machine_variables(name, site.clients[name], address)
+
+
+def _machine_variables(name: str, client: Client, address: IPv4Address | None) -> Mapping[str, str]:
+    mac = client.mac
+    known = {
+        "name": name,
         "mac": mac,
         "mac_dashed": mac.replace(":", "-"),
         "mac_plain": mac.replace(":", ""),
-        "address": str(known) if known else None,
-        "uuid": found.client.uuid,
-        "serial": found.client.serial,
+        "address": str(address) if address else None,
+        "uuid": client.uuid,
+        "serial": client.serial,
         "machine_id": blake2b(mac.encode(), digest_size=16).hexdigest(),
     }
-    result: dict[str, Mapping[str, str]] = {
-        "client": {name: value for name, value in client.items() if value is not None},
-        "segment": _segment_variables(site, here, segment),
-        "site": {"name": site.settings.name},
-        "loadout": {"name": found.loadout_name or ""},
-    }
-    if found.name in site.clients:  # not of strangers, of whom there can be any number
-        site.layers[key] = result
-    return result
+    return {key: value for key, value in known.items() if value is not None}
 
 
-def _segment_variables(site: Site, name: str, segment: Segment) -> Mapping[str, str]:
-    made = site.layers.get(("variables", name))
-    if isinstance(made, dict):
-        return made
-    here = {
+@remembered
+def _segment_variables(site: Site, name: str) -> Mapping[str, str]:
+    segment = site.segments[name]
+    known = {
         "name": name,
         "server": str(segment.server),
         "network": str(segment.network),
@@ -108,9 +112,7 @@ def _segment_variables(site: Site, name: str, segment: Segment) -> Mapping[str, 
         "router": str(segment.router) if segment.router else None,
         "domain": segment.domain,
     }
-    known = {key: value for key, value in here.items() if value is not None}
-    site.layers[("variables", name)] = known
-    return known
+    return {key: value for key, value in known.items() if value is not None}
 
 
 def compose(
@@ -120,7 +122,7 @@ def compose(
 
     The root's part comes first; the administrator's `root=` or `ip=` replaces Daskel's.
     """
-    known = variables(site, found, segment, address)
+    known = variables(site, found, address)
     written = [Sourced(_fill(argument, known), argument.origin) for argument in found.arguments]
     keys = {key_of(argument.value) for argument in written}
     ours = [
@@ -170,7 +172,7 @@ def check_arguments(site: Site, ports: Ports, only: Collection[str] | None = Non
             )
         except ArgumentError as error:
             problem = f"kernel argument {error.argument.value!r}: {error.reason} (client {name})"
-            remedy = f"known are: {_known_names(site, found, segment)}"
+            remedy = f"known are: {_known_names(site, found)}"
             finding = Finding(Severity.ERROR, error.argument.origin, problem, remedy)
             findings.setdefault((str(error.argument.origin), error.reason), finding)
             continue
@@ -222,6 +224,6 @@ def _every_boot(site: Site, only: Collection[str] | None) -> Iterator[tuple[str,
             yield name, found if default else effective(site, name, entry=entry)
 
 
-def _known_names(site: Site, found: Effective, segment: Segment) -> str:
-    known = variables(site, found, segment, None)
+def _known_names(site: Site, found: Effective) -> str:
+    known = variables(site, found, None)
     return ", ".join(f"{group}.{name}" for group, names in known.items() for name in names)

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from ipaddress import IPv4Address
 
 from daskel.core.boot.address import Leases
 from daskel.core.history.events import Who
-from daskel.core.site.layers import Effective, effective, stranger
+from daskel.core.site.layers import NOT_ASSIGNED, Assigned, Effective, effective, stranger
 from daskel.core.site.model import Site
 
 
@@ -24,10 +23,13 @@ def by_address(site: Site, leases: Leases, address: IPv4Address, now: float) -> 
     return Who(name, site.clients[name].mac, address) if name else Who(address=address)
 
 
-def settings_of(site: Site, who: Who, segment: str, entry: str | None = None) -> Effective | None:
+def settings_of(
+    site: Site, who: Who, segment: str, entry: str | None = None,
+    assigned: Assigned = NOT_ASSIGNED,
+) -> Effective | None:  # fmt: skip
     """What the site says about somebody on `segment`; None when not even a MAC address is known."""
     if who.name is not None:
-        return effective(site, who.name, segment, entry)
+        return effective(site, who.name, segment, entry, assigned.waiting.get(who.name))
     return stranger(site, who.mac, segment, entry) if who.mac else None
 
 
@@ -51,11 +53,13 @@ def refusal(site: Site, mac: str, segment: str) -> str | None:
     return None
 
 
-def roots_of(site: Site, who: Who, segment: str, once_running: Mapping[str, str]) -> frozenset[str]:
+def roots_of(
+    site: Site, who: Who, segment: str, assigned: Assigned = NOT_ASSIGNED
+) -> frozenset[str]:
     """The roots that somebody on `segment` may mount: those of every loadout it can boot, and of
-    the one that it was started with for one boot (`once_running`, by client)."""
-    found = settings_of(site, who, segment)
+    the one that it was started with for one boot."""
+    found = settings_of(site, who, segment, assigned=assigned)
     loadouts = [site.loadouts[name] for name in found.entries] if found else []
-    running = site.loadouts.get(once_running.get(who.name or "", ""))
+    running = site.loadouts.get(assigned.running.get(who.name or "", ""))
     loadouts += [running] if running else []
     return frozenset(loadout.root for loadout in loadouts if loadout.root)

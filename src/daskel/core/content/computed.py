@@ -31,7 +31,7 @@ from daskel.core.content.paths import PathRefusedError, clean_path
 from daskel.core.content.up import SCRIPT, script
 from daskel.core.history.events import FileKind, Loaded, Who
 from daskel.core.site.finding import Finding, Severity
-from daskel.core.site.layers import Effective, effective
+from daskel.core.site.layers import NOT_ASSIGNED, Assigned, Effective, effective
 from daskel.core.site.model import File, Site
 from daskel.core.site.positions import Origin
 
@@ -84,8 +84,8 @@ def _groups(site: Site, who: Who) -> tuple[str, ...]:
 class Files:
     """The files of one site that are computed, and what the others are. Made once per site."""
 
-    def __init__(self, site: Site, ports: Ports) -> None:
-        self.site, self._ports = site, ports
+    def __init__(self, site: Site, ports: Ports, assigned: Assigned = NOT_ASSIGNED) -> None:
+        self.site, self._ports, self._assigned = site, ports, assigned
         self._kernels = {loadout.kernel for loadout in site.loadouts.values()}
         self._initrds = {path for loadout in site.loadouts.values() for path in loadout.initrd}
         self._patterns: dict[str, tuple[str, str | None]] = {}  # path: pattern, client
@@ -138,7 +138,7 @@ class Files:
         self, segment: str, path: str, mac: str, only_asked: bool, who: Who, over: str
     ) -> Content | Missing:
         asked = Who(self.site.by_mac.get(mac), mac, who.address if who.mac == mac else None)
-        found = settings_of(self.site, asked, segment)
+        found = settings_of(self.site, asked, segment, assigned=self._assigned)
         if only_asked:
             admitted = asked.name is not None and found is not None and bool(found.entries)
             told = b"set admitted=yes\n" if admitted else b"# it waits\n"
@@ -149,8 +149,8 @@ class Files:
         if found is None or not found.entries:
             return Missing(path, f"the machine with the MAC address {mac} has nothing to boot")
         try:
-            text = grub_text(self.site, asked, segment, self._ports, over)
-            loaded = told_to(self.site, asked, segment, self._ports)
+            text = grub_text(self.site, asked, segment, self._ports, over, self._assigned)
+            loaded = told_to(self.site, asked, segment, self._ports, self._assigned)
         except ArgumentError as error:
             return Missing(path, str(error))
         return Content(config_path(mac), FileKind.CONFIGURATION, text.encode(), told=loaded)
@@ -166,12 +166,12 @@ class Files:
         owner = Who(name, self.site.clients[name].mac) if name else who
         if owner.mac is not None and owner.mac == who.mac:
             owner = who
-        found = settings_of(self.site, owner, segment)
+        found = settings_of(self.site, owner, segment, assigned=self._assigned)
         if found is None:
             return Missing(path, "it is computed for each client, and nobody knows who asks")
         try:
             text = written_text(self.site, pattern, found, self._ports, owner.address)
-            told = told_to(self.site, owner, segment, self._ports)
+            told = told_to(self.site, owner, segment, self._ports, self._assigned)
         except (FillError, ArgumentError) as error:
             return Missing(path, str(error))
         return Content(path, FileKind.CONFIGURATION, text.encode(), told=told)
@@ -185,25 +185,30 @@ class Files:
         return FileKind.INITRD if path in self._initrds else FileKind.OTHER
 
 
-def grub_text(site: Site, who: Who, segment: str, ports: Ports, over: str) -> str:
+def grub_text(
+    site: Site, who: Who, segment: str, ports: Ports, over: str,
+    assigned: Assigned = NOT_ASSIGNED,
+) -> str:  # fmt: skip
     """GRUB's configuration for one machine, with each loadout that it can choose."""
-    found, here = settings_of(site, who, segment), site.segments[segment]
+    found, here = settings_of(site, who, segment, assigned=assigned), site.segments[segment]
     assert found, "the MAC address is known"
     entries = []
     for name in found.entries:
-        chosen = settings_of(site, who, segment, name)
+        chosen = settings_of(site, who, segment, name, assigned)
         assert chosen and chosen.loadout
         arguments = compose(site, chosen, here, ports, who.address)
         entries.append(Entry(name, chosen.loadout, arguments))
     return configuration(found, devices(here, ports)[over], entries, site.settings.name)
 
 
-def told_to(site: Site, who: Who, segment: str, ports: Ports) -> tuple[Loaded, ...]:
+def told_to(
+    site: Site, who: Who, segment: str, ports: Ports, assigned: Assigned = NOT_ASSIGNED
+) -> tuple[Loaded, ...]:
     """What a machine may load, the loadout that boots by itself first. Raises ArgumentError."""
-    found = settings_of(site, who, segment)
+    found = settings_of(site, who, segment, assigned=assigned)
     told = []
     for name in found.entries if found else ():
-        chosen = settings_of(site, who, segment, name)
+        chosen = settings_of(site, who, segment, name, assigned)
         assert chosen and chosen.loadout
         arguments = compose(site, chosen, site.segments[segment], ports, who.address)
         line, loadout = " ".join(argument.value for argument in arguments), chosen.loadout
@@ -219,7 +224,7 @@ def written_text(
     """A file of the site file, filled in. Raises FillError and ArgumentError."""
     assert found.segment
     segment = site.segments[found.segment.value]
-    known: dict[str, object] = dict(variables(site, found, segment, address))
+    known: dict[str, object] = dict(variables(site, found, address))
     arguments = compose(site, found, segment, ports, address) if found.loadout else ()
     known["arguments"] = " ".join(argument.value for argument in arguments)
     known["kernel"] = (found.loadout.kernel if found.loadout else None) or ""
@@ -248,7 +253,7 @@ def client_paths(site: Site, pattern: str, name: str) -> Iterator[str]:
     segment = site.segments.get(found.segment.value) if found.segment else None
     if segment is not None:
         with suppress(FillError, PathRefusedError):
-            yield clean_path(render(pattern, variables(site, found, segment, None)).encode())
+            yield clean_path(render(pattern, variables(site, found, None)).encode())
 
 
 def check_files(site: Site, ports: Ports, only: Collection[str] | None = None) -> list[Finding]:

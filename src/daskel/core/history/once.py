@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from daskel.core.history.events import Event, Seen
 from daskel.core.history.fetched import Fetched
+from daskel.core.site.layers import Assigned
 from daskel.core.site.model import Site
 
 
@@ -20,37 +21,37 @@ class Once:
 
 
 class Assignments:
-    """All assignments for one boot. Changes `site.once`, which the layers look at."""
+    """All assignments for one boot; `assigned` is what the layers look at."""
 
     def __init__(self, site: Site, assigned: Collection[Once] = ()) -> None:
         self._site = site
         self._fetched = Fetched()
-        self.running = {once.client: once.boot for once in assigned if once.running}
-        site.once.update({once.client: once.boot for once in assigned if not once.running})
+        self._running = {once.client: once.boot for once in assigned if once.running}
+        self._waiting = {once.client: once.boot for once in assigned if not once.running}
+        self.assigned = Assigned(self._waiting, self._running)
 
     def use(self, site: Site) -> None:
         """Go on with another site."""
-        site.once.update(self._site.once)
         self._site = site
 
     def set(self, client: str, boot: str | None) -> None:
         self._fetched.forget(client)
-        self._site.once.pop(client, None)
+        self._waiting.pop(client, None)
         if boot is not None:
-            self._site.once[client] = boot
+            self._waiting[client] = boot
 
     def happened(self, event: Event) -> list[Once] | None:
         """What is to be kept for the event's client from now on; None when nothing changed."""
         client = event.who.name
         if client is None:
             return None
-        if isinstance(event, Seen) and event.firmware and self.running.pop(client, None):
-            waiting = self._site.once.get(client)
+        if isinstance(event, Seen) and event.firmware and self._running.pop(client, None):
+            waiting = self._waiting.get(client)
             return [Once(client, waiting)] if waiting else []
-        boot = self._site.once.get(client)
+        boot = self._waiting.get(client)
         loadout = self._site.loadouts.get(boot or "")
         if boot is None or loadout is None or not self._fetched.all_of([loadout], event):
             return None
         self.set(client, None)
-        self.running[client] = boot
+        self._running[client] = boot
         return [Once(client, boot, running=True)]

@@ -28,7 +28,7 @@ from daskel.core.history.events import Addressed, Event, GivenBack, OtherServer,
 from daskel.core.replies.proxy import acknowledgement, heard, offer
 from daskel.core.replies.reply import Question, Replies
 from daskel.core.site.finding import Finding, Severity
-from daskel.core.site.layers import effective
+from daskel.core.site.layers import NOT_ASSIGNED, Assigned, effective
 from daskel.core.site.model import Site
 from daskel.core.values import mac_text
 
@@ -49,8 +49,11 @@ class Answer:
 class Answers:
     """Answers DHCP messages for one site. Changes `leases`, which the caller keeps."""
 
-    def __init__(self, site: Site, leases: Leases, ports: Ports) -> None:
-        self.site, self.leases, self.replies = site, leases, Replies(site, ports)
+    def __init__(
+        self, site: Site, leases: Leases, ports: Ports, assigned: Assigned = NOT_ASSIGNED
+    ) -> None:
+        self.site, self.leases = site, leases
+        self.replies = Replies(site, ports, assigned)
         fixed = site.by_address.keys()
         self._rules = {name: Addresses(name, seg, fixed) for name, seg in site.segments.items()}
         self._strangers: dict[str, tuple[float, int]] = {}  # when counted, and how many since

@@ -52,7 +52,7 @@ def _written(
 ) -> BootFile:  # fmt: skip
     here = site.segments[segment]
     try:
-        path = render(written.value, variables(site, found, here, None))
+        path = render(written.value, variables(site, found, None))
     except FillError as error:
         return BootFile(None, written.origin, f"{error} ({written.origin})")
     if path == NONE:

@@ -69,7 +69,7 @@ class Datagrams:
             seconds = lease.expires - now if answer.leases else None
             if len(self._known) >= _MOST:
                 self._known.clear()
-            once = self._answers.site.once.get(name)
+            once = self._answers.replies.assigned.waiting.get(name)
             self._known[asked] = _Known(_as_again(decision), lease, seconds, name, once)
         return decision
 
@@ -81,7 +81,7 @@ class Datagrams:
             and held.state is LeaseState.BOUND
             and held.architecture == before.architecture
             and now < held.expires
-            and self._answers.site.once.get(known.name) == known.once
+            and self._answers.replies.assigned.waiting.get(known.name) == known.once
         )
 
     def _again(self, known: _Known, xid: bytes, now: float) -> Decision:

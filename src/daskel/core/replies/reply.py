@@ -16,7 +16,7 @@ from daskel.core.dhcp.responder import reply
 from daskel.core.history.events import Who
 from daskel.core.replies.bootfile import BootFile, choose_boot_file
 from daskel.core.replies.options import encode, rules
-from daskel.core.site.layers import Effective
+from daskel.core.site.layers import NOT_ASSIGNED, Assigned, Effective
 from daskel.core.site.model import Segment, Site
 from daskel.core.site.positions import Origin
 from daskel.core.values import mac_text
@@ -64,8 +64,8 @@ class Plan:
 class Replies:
     """Puts replies together for one site; what is the same each time is made once."""
 
-    def __init__(self, site: Site, ports: Ports) -> None:
-        self.site, self.ports = site, ports
+    def __init__(self, site: Site, ports: Ports, assigned: Assigned = NOT_ASSIGNED) -> None:
+        self.site, self.ports, self.assigned = site, ports, assigned
         self._network = {n: _network_settings(site, n, seg) for n, seg in site.segments.items()}
         self._option_rules = rules(site)
         self._plans: dict[tuple[object, ...], Plan] = {}
@@ -73,7 +73,7 @@ class Replies:
     def question(self, segment: str, request: Packet, now: float) -> Question:
         """What is known about the sender of a message."""
         who = by_mac(self.site, mac_text(request.chaddr))
-        found = settings_of(self.site, who, segment)
+        found = settings_of(self.site, who, segment, assigned=self.assigned)
         assert found, "the MAC address is known"
         server = address_inside(request, SERVER_OVERRIDE) if request.giaddr != NOWHERE else None
         here = self.site.segments[segment].server
@@ -83,7 +83,7 @@ class Replies:
     def plan(self, q: Question) -> Plan:
         asked = q.request.options.get(Code.PARAMETERS, b"")
         key = (
-            q.segment, q.found.name, self.site.once.get(q.found.name), q.boot,
+            q.segment, q.found.name, self.assigned.waiting.get(q.found.name), q.boot,
             q.request.options.get(Code.VENDOR_CLASS), Code.BOOT_SERVER in asked,
             Code.BOOT_FILE in asked,
         )  # fmt: skip

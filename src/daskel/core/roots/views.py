@@ -20,7 +20,7 @@ from daskel.core.boot.wire import Ports
 from daskel.core.content import up
 from daskel.core.history.events import Who
 from daskel.core.site.finding import Finding, Severity
-from daskel.core.site.layers import Effective, effective, segment_name
+from daskel.core.site.layers import NOT_ASSIGNED, Assigned, Effective, effective, segment_name
 from daskel.core.site.model import Site, SlateKind
 
 
@@ -46,17 +46,17 @@ def version_export(root: str, version: int) -> str:
 
 
 def views_of(
-    site: Site, who: Who, segment: str, once_running: Mapping[str, str]
+    site: Site, who: Who, segment: str, assigned: Assigned = NOT_ASSIGNED
 ) -> dict[str, View]:
     """By root: one for each root of the loadouts that somebody on `segment` can boot."""
     return {
-        root: _view(site, who, segment, root)
-        for root in sorted(roots_of(site, who, segment, once_running))
+        root: _view(site, who, segment, root, assigned)
+        for root in sorted(roots_of(site, who, segment, assigned))
     }
 
 
 def all_views(
-    site: Site, leases: Leases, once_running: Mapping[str, str], now: float
+    site: Site, leases: Leases, assigned: Assigned, now: float
 ) -> Iterator[tuple[IPv4Address, View]]:
     """What everybody may have whose address is known: by a lease, or by the site file where
     another DHCP server gives it."""
@@ -68,7 +68,7 @@ def all_views(
     for address, (mac, segment) in known.items():
         if segment in site.served:
             who = by_mac(site, mac, address)
-            for view in views_of(site, who, segment, once_running).values():
+            for view in views_of(site, who, segment, assigned).values():
                 yield address, view
 
 
@@ -106,8 +106,8 @@ def check_own(site: Site, only: Collection[str] | None = None) -> list[Finding]:
     return list(findings.values())
 
 
-def _view(site: Site, who: Who, segment: str, root: str) -> View:
-    found = settings_of(site, who, segment)
+def _view(site: Site, who: Who, segment: str, root: str, assigned: Assigned) -> View:
+    found = settings_of(site, who, segment, assigned=assigned)
     kind = slate_of(site, found.client, root) if found and who.name else "none"
     if found is None or who.name is None or kind == "none":
         return View(root, who.name or "", "none")
@@ -123,7 +123,7 @@ def _known(
 ) -> Mapping[str, object]:
     here = site.segments[segment]
     export = {"name": root, "export": f"{here.server}:{mount_path(site, found, root)}"}
-    return {**variables(site, found, here, address), "root": export}
+    return {**variables(site, found, address), "root": export}
 
 
 def _filled(text: str, known: Mapping[str, object]) -> str:

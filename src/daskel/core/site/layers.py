@@ -8,13 +8,27 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address
+from types import MappingProxyType
 from typing import Generic, TypeVar
 
 from daskel.core.site.model import Choice, Client, Group, LayerTable, Loadout, OptionValue, Site
 from daskel.core.site.positions import Origin
+from daskel.core.site.remembered import remembered
 
 Value = TypeVar("Value")
 FOR_ONE_BOOT = Origin("assign --once", 0, 0)
+
+
+@dataclass(frozen=True, slots=True)
+class Assigned:
+    """Loadouts or choices assigned for one boot, by client. Whoever keeps the assignments changes
+    them here; nobody else does."""
+
+    waiting: Mapping[str, str]
+    running: Mapping[str, str]  # used up by the boot that runs
+
+
+NOT_ASSIGNED = Assigned(MappingProxyType({}), MappingProxyType({}))
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,21 +87,16 @@ class Effective:
 Groups = Sequence[tuple[str, Group]]
 
 
-def effective(site: Site, name: str, on: str | None = None, entry: str | None = None) -> Effective:
+@remembered
+def effective(
+    site: Site, name: str, on: str | None = None, entry: str | None = None, once: str | None = None
+) -> Effective:
     """Put the layers of one client together. Raises KeyError when the site has no such client.
 
     `on` is the segment that it turned up on, whatever segment it was given: that one's layer
     counts then, and a fixed address only if it belongs there. `entry` is the loadout that was
-    chosen from a menu, instead of the default. Each answer is made once for a site.
+    chosen from a menu, instead of the default; `once` what is assigned for one boot.
     """
-    key = ("effective", name, on or "", entry or "", site.once.get(name, ""))
-    made = site.layers.get(key)
-    if not isinstance(made, Effective):
-        made = site.layers[key] = _make_effective(site, name, on, entry)
-    return made
-
-
-def _make_effective(site: Site, name: str, on: str | None, entry: str | None) -> Effective:
     client = site.clients[name]
     groups = [(g, site.groups[g]) for g in client.group if g in site.groups]
     overridden: list[Overridden] = []
@@ -98,7 +107,6 @@ def _make_effective(site: Site, name: str, on: str | None, entry: str | None) ->
         inside = address is not None and address.value in site.segments[on].network
         address = address if inside else None
     boot = _strongest(site, name, client, groups, "boot", overridden)
-    once = site.once.get(name)
     if once in site.loadouts or once in site.choices:
         for_good, boot = boot, Sourced(str(once), FOR_ONE_BOOT)
         if for_good:
@@ -192,12 +200,15 @@ def _strongest(
     return values[0] if values else None
 
 
+@remembered
 def _layer(site: Site, path: tuple[str, ...]) -> Layer:
-    """One table as a layer; made once, since most are layers of many clients."""
-    made = site.layers.get(path)
-    if not isinstance(made, Layer):
-        made = site.layers[path] = _make_layer(site, path)
-    return made
+    """One table as a layer; most are layers of many clients."""
+    table = site.table(path)
+    arguments = [Sourced(a, site.origin(*path, "args", i)) for i, a in enumerate(table.args)]
+    options = {k: Sourced(v, site.origin(*path, "options", k)) for k, v in table.options.items()}
+    written = table.boot_file.items()
+    boot_files = {k: Sourced(v, site.origin(*path, "boot-file", k)) for k, v in written}
+    return Layer(arguments, options, boot_files)
 
 
 def layer_tables(site: Site) -> Iterator[tuple[tuple[str, ...], LayerTable]]:
@@ -207,15 +218,6 @@ def layer_tables(site: Site) -> Iterator[tuple[tuple[str, ...], LayerTable]]:
     yield from ((("group", name), table) for name, table in site.groups.items())
     yield from ((("loadout", name), table) for name, table in site.loadouts.items())
     yield from ((("client", name), table) for name, table in site.clients.items())
-
-
-def _make_layer(site: Site, path: tuple[str, ...]) -> Layer:
-    table = site.table(path)
-    arguments = [Sourced(a, site.origin(*path, "args", i)) for i, a in enumerate(table.args)]
-    options = {k: Sourced(v, site.origin(*path, "options", k)) for k, v in table.options.items()}
-    written = table.boot_file.items()
-    boot_files = {k: Sourced(v, site.origin(*path, "boot-file", k)) for k, v in written}
-    return Layer(arguments, options, boot_files)
 
 
 def key_of(argument: str) -> str:

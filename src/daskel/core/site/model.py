@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, fields
 from ipaddress import IPv4Address, IPv4Network
+from types import MappingProxyType
 from typing import Annotated, Literal, NamedTuple
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
@@ -175,14 +176,14 @@ Title = Annotated[str, BeforeValidator(_title)]
 MacPrefix = Annotated[str, BeforeValidator(_prefix)]
 Argument = Annotated[str, BeforeValidator(_argument)]
 OptionValue = bool | int | str | tuple[bool | int | str, ...]  # false: switched off
-Options = dict[str, Annotated[OptionValue, BeforeValidator(_option_value)]]
+Options = Mapping[str, Annotated[OptionValue, BeforeValidator(_option_value)]]
 
 
 def _boot_files(value: object) -> object:
     return {"default": value} if isinstance(value, str) else value
 
 
-BootFiles = Annotated[dict[str, Title], BeforeValidator(_boot_files)]
+BootFiles = Annotated[Mapping[str, Title], BeforeValidator(_boot_files)]
 
 
 OWN_FILES = {  # in a client's view of a root, never in the root itself
@@ -301,7 +302,7 @@ class Root(Table):
     path: str | None = None  # below the site's `roots`; the root's name when not given
     slate: SlateKind = "none"  # what a client may change: nothing, until it boots anew, for good
     size: Size | None = None  # of one client's slate
-    own: dict[str, str] = OWN_FILES  # files that Daskel makes for each client: path and template
+    own: Mapping[str, str] = OWN_FILES  # files that Daskel makes for each client: path and template
     up: bool = False  # views get a service that tells when the system runs
     forget: tuple[str, ...] = FORGET  # what must not be in many machines, as patterns of paths
 
@@ -381,9 +382,13 @@ TABLES: dict[str, type[Table]] = {
 }
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Site:
-    """One site file, understood. Tables are by name, in the order of the file."""
+    """One site file, understood; it never changes. Tables are by name, in the order of the file.
+
+    What is assigned for one boot is not in it (`layers.Assigned`), nor what is worked out from it
+    (`remembered`).
+    """
 
     settings: SiteTable
     segments: Mapping[str, Segment]
@@ -400,8 +405,12 @@ class Site:
     templates: Mapping[str, str]  # texts of template files, by the path in the site file
     by_mac: Mapping[str, str]  # MAC address to client name
     by_address: Mapping[IPv4Address, str]  # fixed address to client name
-    once: dict[str, str] = field(default_factory=dict)  # client to loadout, for one boot
-    layers: dict[tuple[str, ...], object] = field(default_factory=dict)  # kept by `layers`
+
+    def __post_init__(self) -> None:
+        for kept in fields(self):
+            value = getattr(self, kept.name)
+            if isinstance(value, dict):
+                object.__setattr__(self, kept.name, MappingProxyType(value))
 
     def origin(self, *path: str | int) -> Origin:
         place: Path = path

@@ -129,8 +129,8 @@ class Exports(Keeping):
     def _views(self, peer: str) -> tuple[Who, dict[str, View]]:
         server = self._peers[peer].server
         segment, who = self._shared.caller(server, peer)
-        site, running = self._shared.site, self._shared.once.running
-        return who, views_of(site, who, segment, running)
+        site, assigned = self._shared.site, self._shared.once.assigned
+        return who, views_of(site, who, segment, assigned)
 
     def _root(self, root: str) -> RootFolder:
         return RootFolder(self._roots, self._shared.site.root_path(root))

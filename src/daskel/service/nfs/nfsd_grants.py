@@ -92,8 +92,8 @@ class KernelExports(Keeping):
             await self._show()
 
     async def _show(self) -> None:
-        site, running = self._shared.site, self._shared.once.running
-        known = all_views(site, self._shared.leases, running, time.time())
+        site, assigned = self._shared.site, self._shared.once.assigned
+        known = all_views(site, self._shared.leases, assigned, time.time())
         found = [(at, view) for at, view in known if (view.root, view.client) not in self._closed]
         plain: dict[str, list[str]] = {}
         slates: dict[str, Message] = {}
