@@ -14,9 +14,9 @@ from pathlib import Path
 
 from common import RUNS, SERVER, WIRE, beside, compare, daskel, udp
 
+from daskel.core.dhcp.client_messages import SYSTEM, discover, request
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import MessageType, Packet, serialise
-from daskel.rehearse.firmware import SYSTEM, discover, request
 
 OUTSTANDING, EXCHANGES, ARRIVALS, FLOOD = 64, 3000, 1000, 10_000
 ECHO_PORT = 25998

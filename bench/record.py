@@ -12,10 +12,10 @@ import time
 from ipaddress import IPv4Address
 from pathlib import Path
 
+from daskel.core.dhcp.client_messages import Face, discover
 from daskel.core.dhcp.packet import Packet, serialise
 from daskel.core.dhcp.pxe import Firmware
 from daskel.demo.data import lay_out
-from daskel.rehearse.firmware import Face, discover
 from daskel.rehearse.network import Network
 
 MAC, SERVER = "02:61:08:00:00:01", "02:61:00:00:00:01"

@@ -16,13 +16,13 @@ from common import RUNS, compare
 
 from daskel.core.boot.address import Leases
 from daskel.core.boot.wire import Ports
+from daskel.core.dhcp.client_messages import Face, discover
 from daskel.core.dhcp.packet import parse as parse_packet
 from daskel.core.dhcp.packet import serialise
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.replies.answer import Answers
 from daskel.core.site.parse import parse
 from daskel.demo.data import lay_out
-from daskel.rehearse.firmware import Face, discover
 
 FEW, MANY, ROUNDS = 10, 5000, 3000
 

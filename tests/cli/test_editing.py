@@ -9,8 +9,8 @@ from pathlib import Path
 
 import pytest
 
+from daskel.core.dhcp.client_messages import SYSTEM
 from daskel.rehearse.fetch import NfsRoot, get_address
-from daskel.rehearse.firmware import SYSTEM
 from tests.conftest import SERVER, Serve, daskel
 
 

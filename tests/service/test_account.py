@@ -12,9 +12,9 @@ from pathlib import Path
 import pytest
 
 from daskel.cli.practice_server import free_base
+from daskel.core.dhcp.client_messages import Face
 from daskel.core.dhcp.pxe import Firmware
 from daskel.rehearse.fetch import get_address, tftp_get
-from daskel.rehearse.firmware import Face
 from tests.conftest import SERVER, Serve, daskel
 from tests.service.nfs.test_slates import ONE, Client, lay_out, run
 

@@ -13,10 +13,10 @@ import pytest
 from prometheus_client.parser import text_string_to_metric_families
 
 from daskel.core.content import up
+from daskel.core.dhcp.client_messages import FACES
 from daskel.core.reader import MalformedError
 from daskel.demo.data import lay_out
 from daskel.rehearse.client import boot
-from daskel.rehearse.firmware import FACES
 from tests.conftest import PATIENCE, Serve, Serving
 
 SERVER, MAC = IPv4Address("10.61.8.1"), "02:61:08:00:00:01"

@@ -16,6 +16,7 @@ from pathlib import Path
 import pytest
 
 from daskel.cli.practice_server import free_base
+from daskel.core.dhcp.client_messages import LOADER, SYSTEM, Face, discover, request
 from daskel.core.dhcp.packet import parse, serialise
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.nfs import calls, mount, nfs3
@@ -26,7 +27,6 @@ from daskel.core.tftp.packet import Error, Opcode, Request
 from daskel.core.tftp.packet import parse as parse_tftp
 from daskel.demo.data import lay_out
 from daskel.rehearse.fetch import BootError, NfsRoot, get_address, http_get, tftp_get
-from daskel.rehearse.firmware import LOADER, SYSTEM, Face, discover, request
 from tests.conftest import PATIENCE, SERVER, Serve, Serving, daskel, until
 
 TIDE_01, TIDE_10 = "02:61:08:00:00:01", "02:61:08:00:00:0a"

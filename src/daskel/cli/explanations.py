@@ -11,11 +11,11 @@ from daskel.cli.output import Output, short_place
 from daskel.core.audit.explain import Explanation, Step, explain
 from daskel.core.boot.arguments import ArgumentError
 from daskel.core.boot.wire import Ports
+from daskel.core.dhcp.client_messages import Face, discover
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.history.once import Assignments
 from daskel.core.replies.answer import Answers
 from daskel.core.site.layers import Assigned
-from daskel.rehearse.firmware import Face, discover
 from daskel.store.reading import read_leases, read_once
 from daskel.system.sitefile import SiteFile
 

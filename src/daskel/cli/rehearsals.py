@@ -20,6 +20,7 @@ from daskel.cli.output import Output
 from daskel.cli.practice_server import Practice
 from daskel.cli.root_options import few
 from daskel.core.content.computed import client_paths
+from daskel.core.dhcp.client_messages import BOARD, FACES
 from daskel.core.history.diagnosis import Case, Cause, diagnose
 from daskel.core.history.events import Seen
 from daskel.core.history.outcome import Result
@@ -28,7 +29,6 @@ from daskel.core.site.model import Site
 from daskel.core.values import show_duration, show_size
 from daskel.rehearse.client import Board, Got, SimulatedBoot
 from daskel.rehearse.fetch import Way
-from daskel.rehearse.firmware import BOARD, FACES
 from daskel.rehearse.storm import Job
 from daskel.store.reading import read_boots, read_leases
 from daskel.system.sitefile import SiteFile

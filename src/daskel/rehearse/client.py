@@ -14,6 +14,7 @@ from zlib import crc32
 from daskel.core.boot.wire import Wire
 from daskel.core.content import up
 from daskel.core.content.grub import config_path, is_built_in
+from daskel.core.dhcp.client_messages import LOADER, SYSTEM, Face
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import Packet
 from daskel.core.reader import MalformedError
@@ -27,7 +28,6 @@ from daskel.rehearse.fetch import (
     http_tell,
     tftp_pieces,
 )
-from daskel.rehearse.firmware import LOADER, SYSTEM, Face
 
 _DEVICE = re.compile(r"\((tftp|http),([^)]+)\)/(.*)")
 _NFS_ROOT = re.compile(r"(?:([\d.]+):)?(/[^,]*)(?:,(.*))?")

@@ -14,6 +14,7 @@ from urllib.parse import urlsplit
 from daskel.core.boot.segments import behind_relays
 from daskel.core.boot.wire import Wire
 from daskel.core.dhcp import packet as dhcp
+from daskel.core.dhcp.client_messages import Face, discover, renewal, request
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import NOWHERE, MessageType, Packet
 from daskel.core.nfs import calls, mount, nfs3, results
@@ -27,7 +28,6 @@ from daskel.core.site.model import Site
 from daskel.core.tftp import packet as tftp
 from daskel.core.tftp.packet import Ack, Data, Error, Opcode, Options, Request
 from daskel.core.values import mac_text
-from daskel.rehearse.firmware import Face, discover, renewal, request
 
 _OTHER = IPv4Address("192.0.2.1")  # the other DHCP server that a simulated client says it took
 _TRIES, _FIRST_WAIT = 5, 1.0  # TFTP: sendings, and seconds before the second one

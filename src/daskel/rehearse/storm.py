@@ -15,10 +15,10 @@ from ipaddress import IPv4Address
 from statistics import median, quantiles
 
 from daskel.core.boot.wire import Wire
+from daskel.core.dhcp.client_messages import FACES
 from daskel.rehearse.client import Board, Read, SimulatedBoot, boot
 from daskel.rehearse.dynamic_linking import needed_files
 from daskel.rehearse.fetch import DIRECT, Way
-from daskel.rehearse.firmware import FACES
 from daskel.system.host.processes import Busy, Look, end_with_parent
 
 _BUSY, _WAITS_FOR_DISK = 0.85, 0.3  # of the time

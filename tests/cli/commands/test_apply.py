@@ -13,11 +13,11 @@ from pathlib import Path
 import pytest
 
 from daskel.core.audit.diff import Change, differences
+from daskel.core.dhcp.client_messages import Face
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.tftp.packet import Ack, Opcode, Request
 from daskel.rehearse.client import boot
 from daskel.rehearse.fetch import Way
-from daskel.rehearse.firmware import Face
 from tests.conftest import DEMO, PATIENCE, Serve, daskel, site_from
 
 

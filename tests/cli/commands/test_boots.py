@@ -14,10 +14,10 @@ from typing import Any
 
 import pytest
 
+from daskel.core.dhcp.client_messages import FACES
 from daskel.demo.data import lay_out
 from daskel.rehearse.client import SimulatedBoot, boot
 from daskel.rehearse.fetch import DIRECT, Way
-from daskel.rehearse.firmware import FACES
 from tests.conftest import Serve, Serving, daskel, until
 
 SERVER = IPv4Address("10.61.8.1")

@@ -11,8 +11,8 @@ from pathlib import Path
 import pycdlib
 import pytest
 
+from daskel.core.dhcp.client_messages import LOADER, SYSTEM
 from daskel.rehearse.fetch import BootError, get_address, tftp_get
-from daskel.rehearse.firmware import LOADER, SYSTEM
 from tests.conftest import SERVER, Serve, daskel
 
 CONFIGURATION = "loader/02:61:08:00:00:01.cfg"

@@ -10,10 +10,10 @@ from typing import Any
 
 import pytest
 
+from daskel.core.dhcp.client_messages import LOADER, Face, discover
 from daskel.core.dhcp.packet import serialise
 from daskel.core.dhcp.pxe import Firmware
 from daskel.rehearse.fetch import get_address, tftp_get
-from daskel.rehearse.firmware import LOADER, Face, discover
 from tests.cli.test_editing import site_of
 from tests.conftest import SERVER, Serve, Serving, daskel, until
 

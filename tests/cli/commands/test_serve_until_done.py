@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 
 from daskel.cli.practice_server import free_base
+from daskel.core.dhcp.client_messages import LOADER, SYSTEM
 from daskel.rehearse.fetch import get_address, tftp_get
-from daskel.rehearse.firmware import LOADER, SYSTEM
 from tests.conftest import PATIENCE, SERVER, Serve, Serving, daskel
 
 MACS = {"tide-01": "02:61:08:00:00:01", "tide-02": "02:61:08:00:00:02"}

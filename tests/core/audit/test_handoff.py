@@ -7,9 +7,9 @@ import pytest
 from daskel.core.audit.handoff import ALWAYS, handoff, machines, zone
 from daskel.core.boot.address import Leases
 from daskel.core.boot.wire import Ports
+from daskel.core.dhcp.client_messages import Face, discover
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.replies.answer import Answers
-from daskel.rehearse.firmware import Face, discover
 from tests.conftest import DEMO, site_from
 from tests.core.replies.asking import arrive
 

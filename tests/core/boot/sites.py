@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from daskel.core.boot.address import Leases
 from daskel.core.boot.wire import Ports
+from daskel.core.dhcp.client_messages import SYSTEM, Face, discover
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import Packet
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.replies.answer import Answer, Answers
 from daskel.core.site.model import Site
-from daskel.rehearse.firmware import SYSTEM, Face, discover
 from tests.conftest import site_from
 
 BASE = """format = 1

@@ -8,8 +8,8 @@ from ipaddress import IPv4Address
 import pytest
 
 from daskel.core.boot.segments import where
+from daskel.core.dhcp.client_messages import SYSTEM, discover
 from daskel.core.dhcp.packet import Packet
-from daskel.rehearse.firmware import SYSTEM, discover
 from tests.conftest import DEMO, site_from
 from tests.core.replies.asking import BUOY, FAR, LINK, RELAY, STRANGER, answers, arrive, relayed
 

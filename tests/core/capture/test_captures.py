@@ -18,6 +18,7 @@ from hypothesis import strategies as st
 
 from daskel.core.capture.frames import Capture
 from daskel.core.capture.split import Split
+from daskel.core.dhcp.client_messages import Face, discover, renewal, request
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import Packet, serialise
 from daskel.core.dhcp.pxe import Firmware
@@ -26,7 +27,6 @@ from daskel.core.history.diagnosis import Case, diagnose
 from daskel.core.history.events import Stage, Up
 from daskel.core.site.model import Site
 from daskel.core.tftp.packet import Data, Error, Opcode, Options, Request
-from daskel.rehearse.firmware import Face, discover, renewal, request
 from daskel.system.captures import FILE_HEAD, packet_head, read_frames
 
 HERE = Path(__file__).parent

@@ -10,10 +10,10 @@ from hypothesis import strategies as st
 
 from daskel.core.boot.wire import Ports
 from daskel.core.content.computed import Content, Files
+from daskel.core.dhcp.client_messages import discover
 from daskel.core.dhcp.packet import MessageType
 from daskel.core.history.events import FileKind, Refused, Seen, Who
 from daskel.core.history.lobby import MOST, Lobby
-from daskel.rehearse.firmware import discover
 from daskel.store.database import Store
 from daskel.store.reading import read_lobby
 from tests.conftest import DEMO, site_from

@@ -13,6 +13,7 @@ from hypothesis.stateful import RuleBasedStateMachine, rule
 
 from daskel.core.boot.address import DECLINE_TIME, OFFER_TIME, Leases
 from daskel.core.boot.wire import Ports
+from daskel.core.dhcp.client_messages import SYSTEM, Face, discover, renewal, request
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import BROADCAST_FLAG, NOWHERE, MessageType, Packet, parse, serialise
 from daskel.core.dhcp.pxe import Firmware
@@ -20,7 +21,6 @@ from daskel.core.dhcp.responder import BROADCAST, Destination, destination
 from daskel.core.history.events import Addressed, GivenBack, Refused, Seen
 from daskel.core.replies.answer import Answer, Answers
 from daskel.core.site.model import Site
-from daskel.rehearse.firmware import SYSTEM, Face, discover, renewal, request
 from tests.conftest import DEMO, site_from
 from tests.core.dhcp.captured import DISCOVERS
 

@@ -6,10 +6,10 @@ from dataclasses import replace
 
 import pytest
 
+from daskel.core.dhcp.client_messages import LOADER, discover
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.pxe import ARCHITECTURES, BootRequest, architecture_name
 from daskel.core.replies.bootfile import check_boot_files
-from daskel.rehearse.firmware import LOADER, discover
 from tests.conftest import DEMO, site_from
 from tests.core.replies.asking import answers, arrive
 

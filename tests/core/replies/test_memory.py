@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from daskel.core.boot.address import Leases
 from daskel.core.boot.wire import Ports
+from daskel.core.dhcp.client_messages import SYSTEM, Face, discover, renewal, request
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import MessageType, Packet, parse, serialise
 from daskel.core.dhcp.pxe import Firmware
@@ -18,7 +19,6 @@ from daskel.core.reader import MalformedError
 from daskel.core.replies.answer import Answers
 from daskel.core.replies.memory import Datagrams, Decision
 from daskel.core.site.layers import NOT_ASSIGNED, Assigned
-from daskel.rehearse.firmware import SYSTEM, Face, discover, renewal, request
 from tests.conftest import DEMO, site_from
 
 TIDE = "02:61:08:00:00:01"

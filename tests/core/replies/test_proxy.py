@@ -9,12 +9,12 @@ from ipaddress import IPv4Address
 import pytest
 
 from daskel.core.boot.address import LeaseState
+from daskel.core.dhcp.client_messages import SYSTEM, Face, discover, renewal, request
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import MessageType, Packet, parse
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.history.events import Addressed, GivenBack, Refused
 from daskel.core.replies.answer import Answer
-from daskel.rehearse.firmware import SYSTEM, Face, discover, renewal, request
 from tests.conftest import DEMO
 from tests.core.dhcp.captured import ASKS_4011
 from tests.core.replies.asking import LIB, STRANGER, answers, arrive

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
+from daskel.core.dhcp.client_messages import SYSTEM, Face, discover, request
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import MessageType, Packet, parse, serialise
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.dhcp.relay import described, suboptions
 from daskel.core.history.events import Seen
-from daskel.rehearse.firmware import SYSTEM, Face, discover, request
 from tests.core.boot.test_segments import ASKS
 from tests.core.replies.asking import BUOY, LINK, RELAY, answers, arrive, relayed
 

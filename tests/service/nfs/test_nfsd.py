@@ -13,9 +13,9 @@ from pathlib import Path
 
 import pytest
 
+from daskel.core.dhcp.client_messages import SYSTEM, Face
 from daskel.core.dhcp.pxe import Firmware
 from daskel.rehearse.fetch import get_address
-from daskel.rehearse.firmware import SYSTEM, Face
 from tests.conftest import SERVER, Serve, Serving, daskel, until
 from tests.service.nfs.test_slates import lay_out
 

@@ -14,6 +14,7 @@ from typing import Any
 
 import pytest
 
+from daskel.core.dhcp.client_messages import Face
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.nfs import calls, nfs3, results
 from daskel.core.nfs.calls import Make, NewAttributes, Write
@@ -21,7 +22,6 @@ from daskel.core.nfs.nfs3 import FileType, Procedure, Stable, Status
 from daskel.core.nfs.rpc import mark, serialise_call
 from daskel.core.nfs.xdr import pack_opaque
 from daskel.rehearse.fetch import BootError, NfsRoot, get_address
-from daskel.rehearse.firmware import Face
 from tests.conftest import PATIENCE, SERVER, Serve, Serving, daskel, until
 
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")

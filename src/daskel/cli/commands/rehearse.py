@@ -23,10 +23,10 @@ from daskel.cli.rehearsals import (
     table_of,
 )
 from daskel.cli.site import json_argument, open_site, site_argument
+from daskel.core.dhcp.client_messages import FACES
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.model import Site
 from daskel.core.values import parse_duration
-from daskel.rehearse.firmware import FACES
 from daskel.system.sitefile import SiteFile
 
 EXAMPLE = (

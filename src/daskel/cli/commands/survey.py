@@ -11,12 +11,12 @@ from rich.text import Text
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument
 from daskel.core.boot.wire import Ports
+from daskel.core.dhcp.client_messages import SYSTEM, Face, discover
 from daskel.core.dhcp.options import Code, show
 from daskel.core.dhcp.packet import NOWHERE, Packet
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.survey import free_networks, overlaps
-from daskel.rehearse.firmware import SYSTEM, Face, discover
 from daskel.system.host.interfaces import Interface, interfaces
 from daskel.system.host.offers import HeardOffer, offers
 from daskel.system.host.ports import Holder, holder, taken

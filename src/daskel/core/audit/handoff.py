@@ -10,9 +10,9 @@ from ipaddress import IPv4Address
 
 from daskel.core.boot.wire import Ports
 from daskel.core.dhcp import options
+from daskel.core.dhcp.client_messages import Face, discover
 from daskel.core.dhcp.options import Code
-from daskel.core.dhcp.packet import MessageType, Packet
-from daskel.core.dhcp.pxe import ARCHITECTURES, HTTP_CLASS, architecture_name
+from daskel.core.dhcp.pxe import ARCHITECTURES, HTTP_CLASS
 from daskel.core.dhcp.registry import BY_CODE
 from daskel.core.replies.options import rules
 from daskel.core.replies.reply import Replies
@@ -96,8 +96,11 @@ def _kind(site: Site, name: str) -> tuple[object, ...]:
 def _rows(site: Site, replies: Replies, segment: str, name: str) -> Iterator[Row]:
     seen = set()
     files: defaultdict[tuple[Row, ...], list[int]] = defaultdict(list)
+    mac = site.clients[name].mac
     for number in ARCHITECTURES:
-        plan = replies.plan(replies.question(segment, _discover(site, name, number), 0.0))
+        plan = replies.plan(
+            replies.question(segment, discover(Face.of_architecture(number), mac, 1), 0.0)
+        )
         for setting in plan.settings:
             if setting.code in _ITS_OWN or (plan.file.path and setting.code in _OF_FILE):
                 continue
@@ -116,20 +119,6 @@ def _rows(site: Site, replies: Replies, segment: str, name: str) -> Iterator[Row
 
 
 _OF_FILE = {*_FOR_THIS_REPLY, Code.BOOT_SERVER, Code.BOOT_FILE}
-
-
-def _discover(site: Site, name: str, architecture: int) -> Packet:
-    """What the firmware of a client with this architecture would send."""
-    hardware = bytes.fromhex(site.clients[name].mac.replace(":", ""))
-    http = architecture_name(architecture).endswith("-http")
-    protocol = HTTP_CLASS if http else b"PXEClient"
-    sent = {
-        int(Code.MESSAGE_TYPE): bytes((MessageType.DISCOVER,)),
-        int(Code.PARAMETERS): bytes((Code.BOOT_SERVER, Code.BOOT_FILE)),
-        int(Code.VENDOR_CLASS): protocol + f":Arch:{architecture:05}".encode(),
-        int(Code.ARCHITECTURE): architecture.to_bytes(2, "big"),
-    }
-    return Packet(1, 1, hardware.ljust(16, b"\0"), sent)
 
 
 def _file_rows(

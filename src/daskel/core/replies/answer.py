@@ -19,9 +19,11 @@ from daskel.core.boot.arguments import representatives
 from daskel.core.boot.identity import by_mac, refusal
 from daskel.core.boot.segments import best, where
 from daskel.core.boot.wire import Ports
+from daskel.core.dhcp.client_messages import Face, discover
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.options import name as option_name
 from daskel.core.dhcp.packet import DEFAULT_LIMIT, NOWHERE, MessageType, Packet, serialise
+from daskel.core.dhcp.pxe import Firmware
 from daskel.core.dhcp.relay import described
 from daskel.core.dhcp.responder import Situation, reply, situation, wanted_address
 from daskel.core.history.events import Addressed, Event, GivenBack, OtherServer, Refused, Seen
@@ -264,14 +266,11 @@ def check_sizes(site: Site, ports: Ports) -> list[Finding]:
     """Options that a client gets only when it accepts messages of more than 576 bytes."""
     answers = Answers(site, Leases(), ports)
     findings: dict[tuple[str, ...], Finding] = {}
-    asks = bytes((Code.BOOT_SERVER, Code.BOOT_FILE))
     for name in representatives(site, None):
         found = effective(site, name)
         if found.segment is None or found.segment.value not in site.segments:
             continue
-        chaddr = bytes.fromhex(found.mac.value.replace(":", "")).ljust(16, b"\0")
-        options = {53: b"\1", 55: asks, 60: b"PXEClient:Arch:00000:UNDI:002001", 93: b"\0\0"}
-        packet = Packet(1, 1, chaddr, {**options, 97: bytes(17)})
+        packet = discover(Face.of(Firmware.BIOS), found.mac.value, 1)
         reply = answers.dhcp(found.segment.value, packet, 0.0, unicast=False).reply
         dropped = serialise(reply, DEFAULT_LIMIT)[1] if reply else ()
         if dropped:

@@ -6,19 +6,17 @@ import asyncio
 import logging
 from collections.abc import Mapping
 
+from daskel.core.dhcp.client_messages import Face, discover
 from daskel.core.dhcp.options import Code
-from daskel.core.dhcp.packet import NOWHERE, Packet
-from daskel.core.dhcp.pxe import PXE_CLASS
+from daskel.core.dhcp.packet import NOWHERE
+from daskel.core.dhcp.pxe import Firmware
 from daskel.core.history.events import OtherServer, Who
 from daskel.service.shared import Shared
 from daskel.system.host.offers import offers
 from daskel.system.requirements import MissingRequirementError
 
 _PAUSE, _WAIT = 600.0, 3.0  # seconds between two looks, and for answers
-_ASK = Packet(
-    1, 0x61085000, bytes(16),
-    {53: b"\1", 55: b"\1\3\6\x42\x43", 60: PXE_CLASS + b":Arch:00000:UNDI:002001", 93: b"\0\0"},
-)  # fmt: skip
+_ASK = discover(Face.of(Firmware.BIOS), "00:00:00:00:00:00", 0x61085000)
 _log = logging.getLogger(__name__)
 
 

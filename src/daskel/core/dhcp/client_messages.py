@@ -1,4 +1,5 @@
-"""The DHCP messages of real firmware and systems, as they were seen on the wire."""
+"""What real firmware and systems send by DHCP, as it was seen on the wire: the only place where
+Daskel makes such messages, for practice, for looking at a wire, and for what it works out."""
 
 from __future__ import annotations
 
@@ -7,7 +8,7 @@ from ipaddress import IPv4Address
 
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import BROADCAST_FLAG, NOWHERE, MessageType, Packet
-from daskel.core.dhcp.pxe import Firmware
+from daskel.core.dhcp.pxe import Firmware, architecture_name
 from daskel.core.values import mac_text
 
 _BIOS_ASKS = bytes((1, 3, 6, 7, 12, 15, 17, 26, 43, 60, 66, 67, 119, 128, 129, 130, 131, 132))
@@ -37,6 +38,15 @@ class Face:
     @classmethod
     def of(cls, firmware: Firmware) -> Face:
         return FACES[firmware.value]
+
+    @classmethod
+    def of_architecture(cls, number: int) -> Face:
+        """The firmware of a processor architecture type (RFC 5970 3.3), also of one never seen."""
+        known = next((face for face in FACES.values() if face.architecture == number), None)
+        http = architecture_name(number).endswith("-http")
+        return known or _uefi(
+            architecture_name(number), number, "HTTPClient" if http else "PXEClient"
+        )
 
     @property
     def over_http(self) -> bool:
