@@ -12,12 +12,19 @@ import sys
 import threading
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field, replace
+from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
 
 from daskel.cli.output import Output
-from daskel.core.audit.practice import PracticePlaces, other_server, practised, with_copies
+from daskel.core.audit.practice import (
+    PracticePlaces,
+    other_server,
+    practised,
+    present_addresses,
+    with_copies,
+)
 from daskel.core.boot.wire import Ports, Wire
 from daskel.core.site.model import Site
 from daskel.store.reading import copy_state, read_leases
@@ -43,6 +50,7 @@ class Practice:
     like: Sequence[str] = ()  # clients of which there are `copies` in all
     copies: int = 0
     beside: str | None = None  # be the other DHCP server of this segment
+    addresses: Mapping[str, str] = field(default_factory=dict)  # fixed ones, by client
 
     @property
     def folder(self) -> Path:
@@ -60,10 +68,10 @@ class Practice:
         names = (self.state, self.folder / "slates", self.folder / "uploads")
         return PracticePlaces(*(str(path) for path in names))
 
-    def of(self, site: Site) -> tuple[Site, Mapping[str, str]]:
+    def site_of(self, site: Site) -> tuple[Site, Mapping[str, str]]:
         """The site that is served, and which client each client is like."""
-        leases = read_leases(self.state)
-        found = practised(site, self.places(), leases, direct=self.base is None)
+        addresses = {name: IPv4Address(address) for name, address in self.addresses.items()}
+        found = practised(site, self.places(), addresses, direct=self.base is None)
         like = {name: name for name in found.clients}
         if self.copies:
             found, like = with_copies(found, self.like, self.copies)
@@ -75,17 +83,31 @@ class Practice:
         return found, like
 
 
-def begin(practice: Practice, file: SiteFile) -> None:
+@dataclass(frozen=True)
+class Practised:
+    """A practice that has begun: the site that its server has, worked out once."""
+
+    practice: Practice
+    site: Site
+    like: Mapping[str, str]  # each client of the practised site: the client that it is like
+
+
+def begin(practice: Practice, file: SiteFile) -> Practised:
     """Make its folder, with the leases and assignments as they are now.
 
     Raises MissingRequirementError.
     """
+    assert file.site
     try:
         practice.folder.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         problem = f"the folder {practice.folder} cannot be made ({error.strerror})"
         raise MissingRequirementError(problem, "name another with --keep") from None
     copy_state(file.state, practice.state)
+    present = present_addresses(file.site, read_leases(practice.state))
+    addresses = {name: str(address) for name, address in present.items()}
+    practice = replace(practice, addresses=addresses)
+    return Practised(practice, *practice.site_of(file.site))
 
 
 @contextmanager
@@ -182,8 +204,7 @@ def main() -> int:
     try:
         file = load_checked(Path(practice.site))
         assert file.site, "it was checked before"
-        site, _ = practice.of(file.site)
-        file.site = site
+        file.site, _ = practice.site_of(file.site)
         return int(serve_site(file, practice.wire, output))
     except MissingRequirementError as error:
         output.error(error.problem, error.remedy)

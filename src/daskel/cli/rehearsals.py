@@ -17,9 +17,10 @@ from rich.text import Text
 
 from daskel.cli.boot_views import cause_json
 from daskel.cli.output import Output
-from daskel.cli.practice_server import Practice
+from daskel.cli.practice_server import Practice, Practised
 from daskel.cli.root_options import few
-from daskel.core.content.computed import client_paths
+from daskel.core.boot.identity import by_mac
+from daskel.core.content.computed import client_paths, own_places
 from daskel.core.dhcp.client_messages import BOARD, FACES
 from daskel.core.history.diagnosis import Case, Cause, diagnose
 from daskel.core.history.events import Seen
@@ -31,6 +32,7 @@ from daskel.rehearse.client import Board, Got, SimulatedBoot
 from daskel.rehearse.fetch import Way
 from daskel.rehearse.storm import Job
 from daskel.store.reading import read_boots, read_leases
+from daskel.system.roots.roots import RootFolder
 from daskel.system.sitefile import SiteFile
 
 _AT_ONCE = 24  # clients, without --storm
@@ -53,11 +55,11 @@ def folder_of(keep: Path | None) -> Iterator[Path]:
 
 
 def jobs_of(
-    practice: Practice, file: SiteFile, names: Sequence[str], firmware: str | None
+    practised: Practised, file: SiteFile, names: Sequence[str], firmware: str | None
 ) -> list[Job]:
     """What the simulated clients are to do. Raises UsageProblem."""
     assert file.site
-    site, like = practice.of(file.site)
+    practice, site, like = practised.practice, practised.site, practised.like
     wanted = [name for name in site.clients if like.get(name) in names]
     wanted = [name for name in wanted if not practice.copies or name in like]
     seen = _seen(practice, [like[name] for name in wanted], file.site)
@@ -150,17 +152,16 @@ class Rehearsed:
 
 
 def judged(
-    practice: Practice, file: SiteFile, boots: Sequence[SimulatedBoot], since: float
+    practised: Practised, file: SiteFile, boots: Sequence[SimulatedBoot], since: float
 ) -> list[Rehearsed]:
     """Each boot with the first thing that is wrong."""
-    assert file.site
-    site, _ = practice.of(file.site)
+    practice, site = practised.practice, practised.site
     newest = {boot.mac: boot for boot in reversed(read_boots(practice.state, since=since))}
     disk: dict[Path, str] = {}
     results = []
     for boot in boots:
         found = effective(site, boot.name)
-        problem = boot.problem or differs(file, boot, disk)
+        problem = boot.problem or differs(file, site, boot, disk)
         cause = None
         if boot.mac in newest:
             case = Case(newest[boot.mac], float("inf"))
@@ -172,12 +173,12 @@ def judged(
     return results
 
 
-def differs(file: SiteFile, boot: SimulatedBoot, known: dict[Path, str]) -> str:
-    """The first boot file whose content is not what lies on the server's disk. What is in a root
-    may be made for its client; what is computed has no file. `known`: digests that are kept."""
+def differs(file: SiteFile, site: Site, boot: SimulatedBoot, known: dict[Path, str]) -> str:
+    """The first file whose content is not what lies on the server's disk. What is computed, or in
+    a root made for its client, has no file. `known`: digests that are kept."""
     for got in boot.files:
-        source = _source(file, boot.name, got)
-        if got.what in ("root", "configuration", "loader") or source is None:
+        source = _source(file, site, boot.name, got)
+        if source is None:
             continue
         if source not in known:
             known[source] = _digest(source)
@@ -186,14 +187,21 @@ def differs(file: SiteFile, boot: SimulatedBoot, known: dict[Path, str]) -> str:
     return ""
 
 
-def _source(file: SiteFile, name: str, got: Got) -> Path | None:
-    """Where a file lies on disk: the client's own first."""
-    assert file.site
+def _source(file: SiteFile, site: Site, name: str, got: Got) -> Path | None:
+    """Where a file lies on disk: of boot files the client's own first, then its groups'."""
+    if got.what in ("configuration", "loader"):
+        return None
+    if got.what == "root":
+        loadout = effective(site, name).loadout
+        root = loadout.root if loadout else None
+        if root is None or got.path in site.roots[root].own:
+            return None
+        folder = RootFolder(file.roots, site.root_path(root))
+        place = folder.version(folder.state().used) / got.path
+        return place if place.is_file() else None
     path = got.path.split("/", 3)[3] if got.path.startswith("http://") else got.path
-    client = file.site.clients.get(name)
-    own = [f"clients/{name}", *(f"groups/{group}" for group in (client.group if client else ()))]
-    places = [file.files / folder / path for folder in own] + [file.files / path]
-    return next((place for place in places if place.is_file()), None)
+    places = [*own_places(site, by_mac(site, site.clients[name].mac), path), path]
+    return next((file.files / place for place in places if (file.files / place).is_file()), None)
 
 
 def _digest(path: Path) -> str:

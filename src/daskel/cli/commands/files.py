@@ -21,7 +21,7 @@ from daskel.core.content.grub import config_path, with_server
 from daskel.core.content.paths import PathRefusedError, clean_path, nearest
 from daskel.core.history.events import FileKind, Who
 from daskel.core.roots.inspect import kernel_release
-from daskel.core.roots.kernels import kernel_processor
+from daskel.core.roots.kernels import initrd_kind, kernel_processor
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
@@ -279,7 +279,10 @@ def _recognised(path: Path, files: Path) -> dict[str, object] | None:
         if release is not None:
             return {"path": name, "what": "kernel", "release": release, "processor": processor,
                     "size": size}  # fmt: skip
-        packed = head[:2] in (b"07", b"\x1f\x8b", b"\xfd7", b"\x28\xb5")
-        if not processor and packed and initrd_names(head + file.read()):
+        if (
+            not processor
+            and initrd_kind(head) not in (None, "squashfs")
+            and initrd_names(head + file.read())
+        ):
             return {"path": name, "what": "initrd", "size": size}
     return None

@@ -133,12 +133,13 @@ def _rehearse(
 ) -> ExitCode:
     with folder_of(args.keep) as folder:
         practice = Practice(str(file.path.absolute()), str(folder), free_base())
-        begin(practice, file)
-        jobs = jobs_of(practice, file, names, args.firmware)
+        practised = begin(practice, file)
+        practice = practised.practice
+        jobs = jobs_of(practised, file, names, args.firmware)
         since = time.time()
         with serving(practice):
             boots = boot_all(jobs, output)
-        results = judged(practice, file, boots, since)
+        results = judged(practised, file, boots, since)
     _show(results, output)
     return ExitCode.GOOD if all(r.good for r in results) else ExitCode.BAD_NEWS
 

@@ -48,17 +48,17 @@ def rehearse_machine(
     assert file.site
     folder = (args.keep or Path(f"rehearsed-{name}")).absolute()
     practice = Practice(str(file.path.absolute()), str(folder))
-    begin(practice, file)
-    job = jobs_of(practice, file, [name], args.firmware)[0]
+    practised = begin(practice, file)
+    practice, site = practised.practice, practised.site
+    job = jobs_of(practised, file, [name], args.firmware)[0]
     if job.firmware not in KINDS:
         output.error(f"a {job.firmware} cannot be a virtual machine",
                      f"rehearse it simulated: daskel rehearse {name}")  # fmt: skip
         return ExitCode.WRONG_USE
-    site, _ = practice.of(file.site)
     client = _Client(practice, site, name)
     segment = effective(site, name).segment
     assert segment, "jobs_of looked"
-    with _room(practice, site, segment.value) as network:
+    with _room(practice, file.site, site, segment.value) as network:
         machine = switch_on(network, folder, name, job.mac, job.firmware, memory=_MEMORY)
         show = _live if output.console.is_terminal and not output.as_json else _plain
         if not output.as_json:
@@ -87,7 +87,7 @@ def _head(site: Site, name: str, firmware: str, segment: str) -> str:
 
 
 @contextmanager
-def _room(practice: Practice, site: Site, segment: str) -> Iterator[Network]:
+def _room(practice: Practice, whole: Site, site: Site, segment: str) -> Iterator[Network]:
     """A network with the server in it, and another DHCP server where the segment has one."""
     addresses = list(dict.fromkeys(
         f"{address}/{there.network.prefixlen}"
@@ -99,19 +99,11 @@ def _room(practice: Practice, site: Site, segment: str) -> Iterator[Network]:
         stack.callback(network.close)
         if site.segments[segment].dhcp == "proxy":
             beside = replace(practice, beside=segment)
-            theirs = beside.of(_read(practice))[0].segments[segment]
+            theirs = beside.site_of(whole)[0].segments[segment]
             inside = network.add_host("other", f"{theirs.server}/{theirs.network.prefixlen}")
             stack.enter_context(serving(beside, inside))
         stack.enter_context(serving(practice, network.inside))
         yield network
-
-
-def _read(practice: Practice) -> Site:
-    from daskel.system.sitefile import load
-
-    site = load(Path(practice.site)).site
-    assert site, "it was read before"
-    return site
 
 
 class _Client:

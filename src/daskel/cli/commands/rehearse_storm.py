@@ -26,11 +26,12 @@ def rehearse_storm(
 ) -> ExitCode:
     with folder_of(args.keep) as folder:
         practice = Practice(str(file.path.absolute()), str(folder), free_base(), names, args.storm)
-        begin(practice, file)
-        jobs = jobs_of(practice, file, names, args.firmware)
+        practised = begin(practice, file)
+        practice = practised.practice
+        jobs = jobs_of(practised, file, names, args.firmware)
         since = time.time()
         outcome = _boot(practice, jobs, args.within, output)
-        results = judged(practice, file, outcome.boots, since)
+        results = judged(practised, file, outcome.boots, since)
         if args.plot:
             _plot(args, practice, since, outcome)
     _show(args, results, outcome, output)

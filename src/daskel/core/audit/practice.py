@@ -23,18 +23,32 @@ class PracticePlaces:
     uploads: str
 
 
-def practised(site: Site, places: PracticePlaces, leases: Leases, *, direct: bool = False) -> Site:
-    """`site`, with another state; where somebody else gives the addresses, every client has a fixed
-    one: its present one, or one that is free. A segment without DHCP is one where the other server
-    says what `daskel handoff` prints. `direct`: its clients are on this machine's own wires."""
+def present_addresses(site: Site, leases: Leases) -> dict[str, IPv4Address]:
+    """By client, where somebody else gives the addresses: the present one, or one that is free."""
+    return {
+        name: address
+        for segment in site.segments
+        if site.segments[segment].dhcp != "full"
+        for name, address in _with_addresses(site, segment, leases)
+    }
+
+
+def practised(
+    site: Site, places: PracticePlaces, addresses: Mapping[str, IPv4Address], *,
+    direct: bool = False,
+) -> Site:  # fmt: skip
+    """`site`, with another state, and clients with fixed `addresses`. A segment without DHCP is one
+    where the other server says what `daskel handoff` prints. `direct`: its clients are on this
+    machine's own wires."""
     settings = site.settings.model_copy(update={
         **_LEFT_OUT, "state": places.state, "slates": places.slates, "uploads": places.uploads,
     })  # fmt: skip
     segments = {name: _segment(segment, direct) for name, segment in site.segments.items()}
-    clients = dict(site.clients)
-    for name in site.segments:
-        if site.segments[name].dhcp != "full":
-            clients |= _with_addresses(site, name, leases)
+    fixed = {
+        name: site.clients[name].model_copy(update={"address": address})
+        for name, address in addresses.items()
+    }
+    clients = {**site.clients, **fixed}
     return _with_clients(replace(site, settings=settings, segments=segments), clients)
 
 
@@ -45,7 +59,7 @@ def _segment(segment: Segment, direct: bool) -> Segment:
     return segment.model_copy(update=changed)
 
 
-def _with_addresses(site: Site, segment: str, leases: Leases) -> Iterator[tuple[str, Client]]:
+def _with_addresses(site: Site, segment: str, leases: Leases) -> Iterator[tuple[str, IPv4Address]]:
     here = site.segments[segment]
     own = [name for name in site.clients if _segment_of(site, name) == segment]
     fixed = {name: site.clients[name].address for name in own if site.clients[name].address}
@@ -53,7 +67,7 @@ def _with_addresses(site: Site, segment: str, leases: Leases) -> Iterator[tuple[
     free = (a for a in _from_the_end(here) if a not in used)
     for name in own:
         if name not in fixed and (address := _present(leases, segment, site, name) or next(free)):
-            yield name, site.clients[name].model_copy(update={"address": address})
+            yield name, address
 
 
 def _present(leases: Leases, segment: str, site: Site, name: str) -> IPv4Address | None:

@@ -6,6 +6,7 @@ import re
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, field
 
+from daskel.core.roots.magic import CPIO
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.positions import Origin
 
@@ -184,7 +185,7 @@ def cpio_names(data: bytes) -> tuple[list[str], int]:
     An initrd can be several archives one after the other. Raises ValueError."""
     names: list[str] = []
     at = 0
-    while data[at : at + 6] in (b"070701", b"070702"):
+    while data.startswith(CPIO, at):
         size, length = int(data[at + 54 : at + 62], 16), int(data[at + 94 : at + 102], 16)
         name = data[at + 110 : at + 110 + length - 1].decode("utf-8", "replace")
         at = (at + 110 + length + 3) // 4 * 4

@@ -2,22 +2,9 @@
 
 from __future__ import annotations
 
+from daskel.core.roots.magic import CPIO, SQUASHFS, compression
+
 HEAD = 4096  # bytes that are enough to tell
-
-_INITRDS = {
-    b"070701": "cpio",
-    b"070702": "cpio",
-    b"\x1f\x8b": "gzip",
-    b"\xfd7zXZ\0": "xz",
-    b"\x28\xb5\x2f\xfd": "zstd",
-    b"\x02\x21\x4c\x18": "lz4",
-    b"\x04\x22\x4d\x18": "lz4",
-    b"BZh": "bzip2",
-    b"\x5d\0\0": "lzma",
-    b"\x89LZO": "lzo",
-    b"hsqs": "squashfs",
-}
-
 
 # Machine types of PE/COFF, by the processor whose programs have them
 _MACHINES = {
@@ -43,7 +30,7 @@ def kernel_kind(head: bytes) -> str | None:
         return "arm"
     if head[:2] == b"MZ":
         return "EFI program"
-    return "compressed" if head[:2] == b"\x1f\x8b" else None
+    return "compressed" if compression(head) == "gzip" else None
 
 
 def kernel_processor(head: bytes) -> str | None:
@@ -83,4 +70,6 @@ def misfit(head: bytes, size: int, machine: str | None) -> str | None:
 
 def initrd_kind(head: bytes) -> str | None:
     """The format of an initrd, cpio or how it is compressed; None when it is none."""
-    return next((kind for magic, kind in _INITRDS.items() if head.startswith(magic)), None)
+    if head.startswith(CPIO):
+        return "cpio"
+    return "squashfs" if head.startswith(SQUASHFS) else compression(head)

@@ -9,6 +9,8 @@ import struct
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from daskel.core.roots.magic import SQUASHFS, compression
+
 SECTOR = 512
 HEAD = 0x12000  # bytes that tell everything about one file system or image
 _ISO_AT, _EXT_AT, _BTRFS_AT = 0x8001, 1080, 0x10040
@@ -16,6 +18,7 @@ _MBR_ENTRY = struct.Struct("<B3sB3sII")
 _GPT_HEADER = struct.Struct("<8sIIIIQQQQ16sQIII")
 _GPT_ENTRY = struct.Struct("<16s16sQQQ72s")
 _EXTENDED, _PROTECTIVE = (0x05, 0x0F, 0x85), 0xEE
+_UNPACKED = ("gzip", "xz", "zstd")  # archives that can be imported
 _MOST = 128  # partitions that are read
 
 Read = Callable[[int, int], bytes]  # offset and count
@@ -32,12 +35,8 @@ class Partition:
 
 def kind_of(head: bytes) -> str | None:
     """tar, gzip, xz, zstd, squashfs, iso, disk, or the name of a file system; None for others."""
-    if head[:2] == b"\x1f\x8b":
-        return "gzip"
-    if head[:6] == b"\xfd7zXZ\0":
-        return "xz"
-    if head[:4] == b"\x28\xb5\x2f\xfd":
-        return "zstd"
+    if compression(head) in _UNPACKED:
+        return compression(head)
     if head[_ISO_AT : _ISO_AT + 5] == b"CD001":
         return "iso"
     if head[257:262] == b"ustar":
@@ -47,7 +46,7 @@ def kind_of(head: bytes) -> str | None:
 
 def file_system(head: bytes) -> str | None:
     """The name that mount(8) knows."""
-    if head[:4] == b"hsqs":
+    if head.startswith(SQUASHFS):
         return "squashfs"
     if head[_EXT_AT : _EXT_AT + 2] == b"\x53\xef":
         return "ext4"  # which mounts its forerunners, too

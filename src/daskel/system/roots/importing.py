@@ -16,6 +16,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import IO, Any
 
+from daskel.core.roots.magic import SQUASHFS
 from daskel.core.roots.partitions import HEAD, Partition, file_system, kind_of, partitions
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.mounts import own_namespace
@@ -311,7 +312,7 @@ def _is_squashfs(facade: Any, path: str) -> bool:
     if record.get_data_length() < 4096 or (record.rock_ridge and record.rock_ridge.is_symlink()):
         return False
     with facade.open_file_from_iso(path) as file:
-        return bool(file.read(4) == b"hsqs")
+        return bool(file.read(len(SQUASHFS)) == SQUASHFS)
 
 
 def _from_record(facade: Any, path: str, record: Any, work: Path) -> None:

@@ -22,6 +22,7 @@ from daskel.core.roots.inspect import (
     kernel_release,
 )
 from daskel.core.roots.kernels import kernel_processor
+from daskel.core.roots.magic import compression
 from daskel.core.site.model import Site
 from daskel.system.roots.tree_copy import entries, forgets
 
@@ -115,16 +116,15 @@ def initrd_names(data: bytes) -> list[str] | None:
 
 
 def _unpacked(data: bytes) -> bytes | None:
+    packed = compression(data)
     try:
-        if data[:2] == b"\x1f\x8b":
+        if packed == "gzip":
             return gzip.decompress(data)
-        if data[:6] == b"\xfd7zXZ\0" or data[:3] == b"\x5d\0\0":
+        if packed in ("xz", "lzma"):
             return lzma.decompress(data)
     except (OSError, EOFError, zlib.error, lzma.LZMAError):
         return None
-    programs = {b"\x28\xb5\x2f\xfd": "zstd", b"\x02\x21\x4c\x18": "lz4", b"\x04\x22\x4d\x18": "lz4"}
-    program = programs.get(data[:4])
-    if program is None or not shutil.which(program):
+    if packed not in ("zstd", "lz4") or not shutil.which(packed):
         return None
-    done = subprocess.run([program, "-dc"], input=data, capture_output=True, check=False)
+    done = subprocess.run([packed, "-dc"], input=data, capture_output=True, check=False)
     return done.stdout[:_LARGEST] if done.returncode == 0 else None
