@@ -33,6 +33,14 @@ DEMO = files("daskel.demo").joinpath("daskel.toml").read_text()
 SERVER = IPv4Address("10.61.8.1")
 
 
+def replaced(text: str, *pairs: str) -> str:
+    """A site's text with each old part, which must be there, replaced by the new one after it."""
+    for old, new in zip(pairs[::2], pairs[1::2], strict=True):
+        assert old in text, f"not in the text: {old!r}"
+        text = text.replace(old, new)
+    return text
+
+
 def site_from(text: str) -> Site:
     parsed = parse(text, "daskel.toml")
     assert parsed.site and not parsed.findings, parsed.findings

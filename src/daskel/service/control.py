@@ -12,10 +12,11 @@ import socket
 import struct
 import time
 from collections import Counter
-from collections.abc import Callable, Collection
+from collections.abc import Awaitable, Callable, Collection
+from dataclasses import dataclass
 from pathlib import Path
 
-from daskel.core.audit.diff import differences
+from daskel.core.audit.diff import Change, differences
 from daskel.core.history.encoding import as_json
 from daskel.core.history.events import DETAILS
 from daskel.core.history.outcome import result
@@ -23,6 +24,7 @@ from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.model import Site
 from daskel.service.server import Server
 from daskel.service.watching import Watching
+from daskel.system.bootloader import build_missing
 from daskel.system.control_client import Answer
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.site_check import load_checked
@@ -109,13 +111,13 @@ class Running:
         """What would change for whom if the site file were taken over now."""
         new = await asyncio.to_thread(load_checked, self._path, roots=False)
         if not new.usable or new.site is None:
-            return {"findings": [_finding(f) for f in _bad(new)], "changes": []}
+            found = [_finding(f) for f in _bad(new)]
+            return {"findings": found, "changes": [], "differs": True, "restart": False}
         changes = await asyncio.to_thread(differences, self._site, new.site)
         return {
             "findings": [],
-            "changes": [
-                {"what": change.what, "clients": list(change.clients)} for change in changes
-            ],
+            "changes": [_change(change) for change in changes],
+            "differs": new.texts != self._texts,
             "restart": not self._server.fits(new.site),
         }
 
@@ -131,11 +133,17 @@ class Running:
                 self._note("finding", f"{finding.origin}: {finding.problem}; {finding.remedy}")
             answer = self._kept(f"{len(bad)} findings in {self._path}")
             return answer | {"findings": [_finding(finding) for finding in bad]}
-        return self._use(new, new.site)
+        return await self._use(new, new.site)
 
-    def _use(self, new: SiteFile, site: Site) -> Answer:
-        if not self._server.use(site):
-            return self._kept("its segments or folders changed; start daskel serve again")
+    async def _use(self, new: SiteFile, site: Site) -> Answer:
+        try:
+            made = await asyncio.to_thread(build_missing, new.files, site.settings.loaders)
+            if not await self._server.use(site):
+                return self._kept("its segments or folders changed; start daskel serve again")
+        except MissingRequirementError as error:
+            return self._kept(f"{error.problem}; {error.remedy}")
+        for path in made:
+            self._note("built", f"boot loader {path}")
         self._site, self._texts, self._since = site, new.texts, time.time()
         self._taken_over(site)
         said = f"{self._path}: {len(site.clients)} clients"
@@ -152,6 +160,14 @@ def _text(path: Path) -> str | None:
         return path.read_text().replace("\r\n", "\n")
     except (OSError, UnicodeDecodeError):
         return None
+
+
+def _change(change: Change) -> Answer:
+    reason = change.unnoticed.value if change.unnoticed else None
+    return {
+        "what": change.what, "clients": list(change.clients),
+        "unknown_machines_on": list(change.strangers), "unnoticed": reason,
+    }  # fmt: skip
 
 
 def _bad(file: SiteFile) -> list[Finding]:
@@ -203,34 +219,82 @@ class ControlService:
     async def _answer(self, line: bytes, user: int) -> Answer:
         try:
             asked = json.loads(line)
-            question = asked.get("do")
-        except (ValueError, AttributeError):
+            question = _QUESTIONS.get(asked.get("do"))
+        except (ValueError, AttributeError, TypeError):
             return {"error": "not a line of JSON"}
-        if question == "status":
-            return self._running.status()
-        if question == "forget" and _may_change(user):
-            self._running.forget([str(mac) for mac in asked.get("macs", [])])
-            return {"forgotten": True}
-        if question == "once" and _may_change(user):
-            self._running.assign_once(str(asked.get("client")), asked.get("boot"))
-            return {"assigned": True}
-        if question == "watch":
-            return {"machines": self._running.watch(float(asked.get("since", 0)))}
-        if question == "events":
-            return {"events": self._running.events()}
-        if question == "boot":
-            return self._running.boot(str(asked.get("client")))
-        if question == "connected":
-            return {"clients": self._running.connected()}
-        if question == "slate" and _may_change(user):
-            return await self._running.take_away(asked)
-        if question == "compare":
-            return await self._running.compare()
-        if question not in ("apply", "forget", "once", "slate"):
-            return {"error": f"unknown: {question!r}"}
-        if not _may_change(user):
+        if question is None:
+            return {"error": f"unknown: {asked.get('do')!r}"}
+        if question.changes and not _may_change(user):
             return {"error": "only the server's user may change what runs"}
-        return await self._running.apply()
+        try:
+            return await question.answer(self._running, asked)
+        except (KeyError, TypeError, ValueError) as error:
+            return {"error": f"{asked['do']}: {error.__class__.__name__}: {error}"}
+
+
+async def _status(running: Running, _: Answer) -> Answer:
+    return running.status()
+
+
+async def _watch(running: Running, asked: Answer) -> Answer:
+    return {"machines": running.watch(float(asked.get("since", 0)))}
+
+
+async def _events(running: Running, _: Answer) -> Answer:
+    return {"events": running.events()}
+
+
+async def _boot(running: Running, asked: Answer) -> Answer:
+    return running.boot(str(asked["client"]))
+
+
+async def _connected(running: Running, _: Answer) -> Answer:
+    return {"clients": running.connected()}
+
+
+async def _compare(running: Running, _: Answer) -> Answer:
+    return await running.compare()
+
+
+async def _forget(running: Running, asked: Answer) -> Answer:
+    running.forget([str(mac) for mac in asked["macs"]])
+    return {"forgotten": True}
+
+
+async def _once(running: Running, asked: Answer) -> Answer:
+    boot = asked.get("boot")
+    running.assign_once(str(asked["client"]), None if boot is None else str(boot))
+    return {"assigned": True}
+
+
+async def _slate(running: Running, asked: Answer) -> Answer:
+    return await running.take_away(asked)
+
+
+async def _apply(running: Running, _: Answer) -> Answer:
+    return await running.apply()
+
+
+@dataclass(frozen=True, slots=True)
+class _Question:
+    """How a question is answered; one that `changes` something is for the server's user alone."""
+
+    answer: Callable[[Running, Answer], Awaitable[Answer]]
+    changes: bool = False
+
+
+_QUESTIONS = {  # what a line says in "do"
+    "status": _Question(_status),
+    "watch": _Question(_watch),
+    "events": _Question(_events),
+    "boot": _Question(_boot),
+    "connected": _Question(_connected),
+    "compare": _Question(_compare),
+    "forget": _Question(_forget, changes=True),
+    "once": _Question(_once, changes=True),
+    "slate": _Question(_slate, changes=True),
+    "apply": _Question(_apply, changes=True),
+}
 
 
 def _may_change(user: int) -> bool:

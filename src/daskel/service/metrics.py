@@ -5,6 +5,7 @@ They are counted from the same events as everything else.
 
 from __future__ import annotations
 
+import socket
 import time
 from collections import Counter
 from collections.abc import Iterator
@@ -23,21 +24,42 @@ from daskel.core.history.outcome import result
 from daskel.service.shared import Shared
 from daskel.service.sockets import tcp
 
+Where = tuple[IPv4Address, int]  # address and port
+
 
 class Metrics(Collector):
-    """`where`: the address and port to answer on, at the path /metrics."""
+    """Counts from the server's start; answers at the path /metrics where the site says so."""
 
-    def __init__(self, shared: Shared, where: tuple[IPv4Address, int]) -> None:
-        self._shared, self._socket = shared, tcp(str(where[0]), where[1])
+    def __init__(self, shared: Shared) -> None:
+        self._shared = shared
+        self._where: Where | None = None
+        self._socket: socket.socket | None = None
+        self._runner: web.AppRunner | None = None
         self._registry = CollectorRegistry()
         self._registry.register(self)
         self._events = self._count("events", "Events, by their name", "event")
         self._bytes = self._count("sent_bytes", "Bytes of files that clients fetched", "over")
         self._resent = self._count("resent_packets", "Packets that were sent again", "over")
-        self._runner: web.AppRunner | None = None
         shared.on_every.append(self._happened)
 
+    def open(self, where: Where | None) -> None:
+        """Raises MissingRequirementError when the port is taken."""
+        self._socket = tcp(str(where[0]), where[1]) if where else None
+        self._where = where
+
+    async def use(self, where: Where | None) -> None:
+        """Answer elsewhere, or nowhere, from now on. Raises MissingRequirementError, and goes on
+        where it was."""
+        if where == self._where:
+            return
+        opened = tcp(str(where[0]), where[1]) if where else None
+        await self.close()
+        self._socket, self._where = opened, where
+        await self.serve()
+
     async def serve(self) -> None:
+        if self._socket is None:
+            return
         application = web.Application()
         application.router.add_get("/metrics", self._answer)
         self._runner = web.AppRunner(application, access_log=None, handle_signals=False)
@@ -47,7 +69,9 @@ class Metrics(Collector):
     async def close(self) -> None:
         if self._runner:
             await self._runner.cleanup()
-        self._socket.close()
+        if self._socket:
+            self._socket.close()
+        self._runner = self._socket = None
 
     def collect(self) -> Iterator[GaugeMetricFamily]:
         """What is so now; asked for whenever somebody looks."""

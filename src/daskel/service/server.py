@@ -17,7 +17,7 @@ from daskel.core.boot.segments import behind_relays, servers
 from daskel.core.boot.wire import Wire
 from daskel.core.history.boots import History
 from daskel.core.history.events import Event, Stage
-from daskel.core.site.model import Segment, Site
+from daskel.core.site.model import Segment, Site, SiteTable, needs_restart
 from daskel.service import sockets
 from daskel.service.dhcp.others import OtherServers
 from daskel.service.dhcp.service import DhcpService
@@ -49,7 +49,7 @@ class Server:
         self, site: Site, files: Path, roots: Path, slates: Path, uploads: Path, state: Path,
         wire: Wire, emit: Callable[[Event, Stage | None], None], tls: ssl.SSLContext | None = None,
     ) -> None:  # fmt: skip
-        self._sockets = _listening(site)
+        self._opened_for = _at_start(site)
         self._shared = Shared(site, Store(state), FilesFolder(files), uploads, wire, emit)
         own = site.settings.nfs == "daskel"
         self.exports = (
@@ -72,8 +72,9 @@ class Server:
         self._streams.append(HttpService(self._shared))
         if tls:
             self._streams.append(HttpService(self._shared, tls))
-        if site.settings.metrics:
-            self._streams.append(Metrics(self._shared, site.settings.metrics))
+        self._metrics = Metrics(self._shared)
+        self._metrics.open(site.settings.metrics)
+        self._streams.append(self._metrics)
         self._confine(site.settings.account, files, uploads, state)
 
     def _confine(self, account: str | None, files: Path, uploads: Path, state: Path) -> None:
@@ -108,18 +109,20 @@ class Server:
             lost = "clients that ask there for NFS's port get no right answer, and do not boot"
             _log.warning("%s; telling it of NFS failed (%s): %s", error.problem, why, lost)
 
-    def use(self, site: Site) -> bool:
+    async def use(self, site: Site) -> bool:
         """Answer from another site without dropping anything; False, and nothing is changed, when
-        it needs other sockets: another server address or interface, a segment more or less."""
+        it needs other sockets or folders: another server address or interface, a segment more or
+        less. Raises MissingRequirementError when its address for metrics is not free."""
         if not self.fits(site):
             return False
+        await self._metrics.use(site.settings.metrics)
         self._shared.use(site)
         self.exports.renew()
         return True
 
     def fits(self, site: Site) -> bool:
         """The sockets that are open are those that `site` needs, and its folders are the same."""
-        return _listening(site) == self._sockets
+        return _at_start(site) == self._opened_for
 
     def assign_once(self, client: str, boot: str | None) -> None:
         self._shared.assign_once(client, boot)
@@ -169,23 +172,12 @@ class Server:
         self._shared.close()
 
 
-def _listening(site: Site) -> dict[str, tuple[str | None, ...]]:
-    """What the sockets of a site depend on."""
-    said = site.settings
-    folders = {
-        "": (
-            said.roots,
-            said.slates,
-            said.uploads,
-            said.nfs,
-            str(said.https),
-            said.account,
-            str(said.metrics),
-        )
-    }
-    return folders | {
-        n: (str(s.server), s.interface, s.dhcp, s.shares, str(s.relays))
-        for n, s in site.served.items()
+def _at_start(site: Site) -> dict[str, tuple[object, ...]]:
+    """What sockets and folders depend on, by segment: the keys that the model says so of."""
+    said = {"": tuple(getattr(site.settings, key) for key in needs_restart(SiteTable))}
+    return said | {
+        name: tuple(getattr(segment, key) for key in needs_restart(Segment))
+        for name, segment in site.served.items()
     }
 
 

@@ -9,52 +9,27 @@ import socket
 import stat
 from ipaddress import IPv4Address
 from pathlib import Path
+from urllib.request import urlopen
 
 import pytest
 
-from daskel.core.audit.diff import Change, differences
 from daskel.core.dhcp.client_messages import Face
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.tftp.packet import Ack, Opcode, Request
 from daskel.rehearse.client import boot
 from daskel.rehearse.fetch import Way
-from tests.conftest import DEMO, PATIENCE, Serve, daskel, site_from
+from tests.conftest import PATIENCE, Serve, daskel, replaced
 
-
-def test_what_changes_for_whom() -> None:
-    after = DEMO.replace('"quiet", "console=tty0"', '"verbose", "console=tty0"', 1)
-    after = after.replace('lease = "1d"', 'lease = "2d"').replace(
-        'address = "10.61.9.24"', 'boot = "rescue"'
-    )
-    after = after.replace('desk-broker = "broker.', 'desk-broker = "other.')
-    after = after.replace("client.buoy-6", "client.buoy-7")
-    tide = tuple(f"tide-{n:02}" for n in range(1, 13))
-    assert differences(site_from(DEMO), site_from(after)) == [
-        Change("segment boathouse: lease 1d -> 2d"),
-        Change("argument verbose added", tide),
-        Change("option desk-broker broker.skerry.example -> other.skerry.example", tide),
-        Change("argument quiet removed", (*tide[1:], "lib-04")),
-        Change("address 10.61.9.24 -> from the pool", ("lib-04",)),
-        Change("boot catalogue -> rescue", ("lib-04",)),
-        Change("loads catalogue/vmlinuz -> rescue/vmlinuz", ("lib-04",)),
-        Change("initrd catalogue/initrd.img -> rescue/initrd.img", ("lib-04",)),
-        Change("root catalogue -> (none)", ("lib-04",)),
-        Change("argument screen.page=http://{{ segment.server }}/catalogue removed", ("lib-04",)),
-        Change("added", ("buoy-7",)),
-        Change("removed", ("buoy-6",)),
-    ]
-    assert not differences(site_from(DEMO), site_from(DEMO))
-    more = DEMO.replace("[client.tide-02]", '[client.tide-02]\nboot-file = "own.bin"')
-    more = more.replace('text = "{{ arguments }}', 'text = "{{ kernel }}').replace(
-        "code = 224", "code = 225"
-    )
-    more += '\n[firmware.desk]\nuser-class = "desk-*"\n'
-    assert differences(site_from(DEMO), site_from(more)) == [
-        Change("option desk-broker changed"),
-        Change("firmware desk added"),
-        Change("file boards/{{ client.mac_dashed }}/cmdline.txt changed"),
-        Change("boot file (default) Daskel's -> own.bin", ("tide-02",)),
-    ]
+METRICS = 27990
+TAKEN_OVER = [  # changes that a running server takes over one after the other, and what is said
+    ('wait = "10s"', 'wait = "20s"', "set timeout=10 -> set timeout=20"),
+    ('default = "notebook"', 'default = "rescue"', "set default=notebook -> set default=rescue"),
+    ("[loadout.rescue]", '[loadout.rescue]\ntitle = "Help"', "menuentry Help"),
+    ('state = "state.db"', 'state = "state.db"\nkeep-boots = "30d"', "the server's own affair"),
+    ('state = "state.db"', f'state = "state.db"\nmetrics = "127.0.0.1:{METRICS}"', "No client notices"),
+    ('loaders = ["bios", "uefi-x64", "uefi-arm64"]', 'loaders = ["bios", "uefi-x64"]', "boot file"),
+    ("# --- networks", "# --- the networks", "comments, order or spacing"),
+]  # fmt: skip
 
 
 def test_apply_and_status(serve: Serve, demo_folder: Path) -> None:
@@ -92,6 +67,18 @@ def test_apply_and_status(serve: Serve, demo_folder: Path) -> None:
 
     site = demo_folder / "daskel.toml"
     good = site.read_text()
+    for old, new, said in TAKEN_OVER:
+        site.write_text(replaced(site.read_text(), old, new))
+        assert status()["differs"] is True
+        shown = daskel("apply", "--yes", cwd=demo_folder)
+        assert shown.returncode == 0 and said in shown.stdout, shown.stdout
+        assert "Taken over" in shown.stdout and status()["differs"] is False
+    with urlopen(f"http://127.0.0.1:{METRICS}/metrics") as metrics:
+        assert b"daskel_clients 23" in metrics.read()
+    site.write_text(good)
+    assert daskel("apply", "--yes", cwd=demo_folder).returncode == 0
+    with pytest.raises(OSError):
+        urlopen(f"http://127.0.0.1:{METRICS}/metrics")
     site.write_text(good.replace('boot = "catalogue"', 'boot = "catalog"'))
     wrong = daskel("apply", "--yes", cwd=demo_folder)
     assert wrong.returncode == 1 and "did you mean catalogue?" in wrong.stdout

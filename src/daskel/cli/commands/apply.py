@@ -36,7 +36,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         _show(output, compared)
     if compared.get("findings") or compared.get("restart"):
         return ExitCode.BAD_NEWS
-    if args.dry_run or not compared["changes"]:
+    if args.dry_run or not compared["differs"]:
         return ExitCode.GOOD
     if not args.yes and not output.as_json and not agreed("Take this over?"):
         output.print("Nothing was changed.")
@@ -62,17 +62,23 @@ def _show(output: Output, compared: dict[str, Any]) -> None:
         output.print("The site file has errors; what runs goes on as it is.")
         return
     for change in compared["changes"]:
-        output.print(f"  {_who(change['clients'])}{change['what']}")
-    if not compared["changes"]:
+        note = f"   ({change['unnoticed']})" if change["unnoticed"] else ""
+        output.print(Text.assemble(f"  {_who(change)}{change['what']}", (note, "dim")))
+    if compared["restart"]:
+        output.print("Segments or folders changed: stop daskel serve and start it again.")
+    elif not compared["differs"]:
         output.print("The running server has this site already.")
-    elif compared["restart"]:
-        output.print("Segments or folders changed: end daskel serve and start it again.")
+    elif not compared["changes"]:
+        output.print("The text differs, but not what it says: comments, order or spacing.")
+    elif all(change["unnoticed"] for change in compared["changes"]):
+        output.print("No client notices.")
 
 
-def _who(clients: list[str]) -> str:
-    if not clients:
-        return ""
+def _who(change: dict[str, Any]) -> str:
+    clients = change["clients"]
     names = ", ".join(clients[:_MOST_NAMES])
-    if len(clients) <= _MOST_NAMES:
-        return f"{names}: "
-    return f"{len(clients)} clients ({names}, ...): "
+    if len(clients) > _MOST_NAMES:
+        names = f"{len(clients)} clients ({names}, ...)"
+    strangers = [f"unknown machines on {name}" for name in change["unknown_machines_on"]]
+    who = ", ".join(filter(None, [names, *strangers]))
+    return f"{who}: " if who else ""

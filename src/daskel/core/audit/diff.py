@@ -1,147 +1,322 @@
-"""What changes for whom between two sites: in what each client would receive."""
+"""What changes for whom between two sites. Nothing here lists what matters: what machines receive
+is worked out by the code that answers them, and the rest follows from the model's own fields."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from difflib import ndiff
+from enum import Enum
+from typing import Any
 
-from daskel.core.site.layers import Effective, effective
-from daskel.core.site.model import Site, Table
-from daskel.core.values import show_duration
+from daskel.core.audit.received import (
+    ANSWERED,
+    ARGUMENTS,
+    Item,
+    Received,
+    Receiving,
+    Text,
+    faces_for,
+)
+from daskel.core.dhcp.client_messages import Face
+from daskel.core.history.events import Who
+from daskel.core.site.layers import segment_name
+from daskel.core.site.model import Site, SiteTable
+
+_MOST_LINES = 2  # of a text that changed, that are shown
+_MOST_SHOWN = 60  # characters of a value
+_NO_MACHINE = "02:00:00:00:00:01"  # locally administered: no machine has it from its maker
+
+
+class Unnoticed(Enum):
+    """Why no machine receives anything else because of a change."""
+
+    SERVER = "the server's own affair"
+    UNUSED = "no machine is sent anything that it is in"
 
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """One difference, and all clients that it is the same for; none when it is a segment's."""
+    """One difference, and all machines that it is the same for."""
 
     what: str
     clients: tuple[str, ...] = ()
+    strangers: tuple[str, ...] = ()  # segments whose unknown machines it is for
+    unnoticed: Unnoticed | None = None  # it is for no machine
+
+
+@dataclass(frozen=True, slots=True)
+class _Field:
+    """A value of the model that differs: its table, and its key; None for a whole table."""
+
+    kind: str
+    name: str  # empty for [site]
+    key: str | None
 
 
 def differences(before: Site, after: Site) -> list[Change]:
-    """In the order of the file that comes; the same change of many clients is said once."""
+    """What each machine receives otherwise, the same change of many once; then every value of the
+    site file that differs and that no machine notices."""
+    faces = faces_for(before, after)
+    was, becomes = Receiving(before, faces), Receiving(after, faces)
     by_change: dict[str, list[str]] = {}
-    names = [*after.clients, *(name for name in before.clients if name not in after.clients)]
-    for name in names:
-        for what in _client(before, after, name):
+    for name in dict.fromkeys([*after.clients, *before.clients]):
+        for what in _client(before, after, was, becomes, name):
             by_change.setdefault(what, []).append(name)
-    whole = (*_site(before, after), *_segments(before, after), *_tables(before, after))
-    changes = [Change(what) for what in whole]
-    return changes + [Change(what, tuple(clients)) for what, clients in by_change.items()]
+    unknown: dict[str, list[str]] = {}
+    for segment in (name for name in after.served if name in before.served):
+        for what in _strangers(was, becomes, segment, _stranger_macs(before, after, segment)):
+            unknown.setdefault(what, []).append(segment)
+    changes = [
+        Change(what, tuple(by_change.get(what, ())), tuple(unknown.get(what, ())))
+        for what in dict.fromkeys([*by_change, *unknown])
+    ]
+    fields = list(_changed_fields(before, after))
+    noticed = _noticed(before, after, faces, fields) if changes else []
+    return changes + [
+        Change(_field_words(before, after, field), unnoticed=_why(field))
+        for field in fields
+        if field not in noticed
+    ]
 
 
-def _site(before: Site, after: Site) -> Iterator[str]:
-    """Folders, and the rest of [site] that is no layer."""
-    was, becomes = before.settings.model_dump(), after.settings.model_dump()
-    for key in (
-        "name",
-        "files",
-        "roots",
-        "slates",
-        "uploads",
-        "account",
-        "nfs",
-        "https",
-        "state",
-        "tftp_window",
-    ):
-        if was[key] != becomes[key]:
-            yield f"site: {key.replace('_', '-')} {was[key]} -> {becomes[key]}"
+# --- what machines receive ---
 
 
-def _segments(before: Site, after: Site) -> Iterator[str]:
-    for name in dict.fromkeys([*after.segments, *before.segments]):
-        old, new = before.segments.get(name), after.segments.get(name)
-        if old is None or new is None:
-            yield f"segment {name} {'added' if old is None else 'removed'}"
-            continue
-        was, becomes = old.model_dump(mode="json"), new.model_dump(mode="json")
-        for key, value in becomes.items():
-            if key not in ("args", "options", "boot_file") and was[key] != value:
-                what = f"segment {name}: {key.replace('_', '-')}"
-                show = show_duration if key == "lease" else _shown
-                yield f"{what} {show(was[key])} -> {show(value)}"
-
-
-def _tables(before: Site, after: Site) -> Iterator[str]:
-    """Tables that change what some clients receive; for whom, only their questions say."""
-    kinds: dict[str, tuple[Mapping[str, Table], Mapping[str, Table]]] = {
-        "option": (before.options, after.options),
-        "root": (before.roots, after.roots),
-        "firmware": (before.firmware, after.firmware),
-        "file": (before.files, after.files),
-        "upload": (before.uploads, after.uploads),
-    }
-    for kind, (was, becomes) in kinds.items():
-        for name in dict.fromkeys([*becomes, *was]):
-            if was.get(name) != becomes.get(name):
-                how = "added" if name not in was else "changed" if name in becomes else "removed"
-                yield f"{kind} {name} {how}"
-    for name, text in after.templates.items():
-        if before.templates.get(name, text) != text:
-            yield f"template {name} changed"
-
-
-def _shown(value: object) -> str:
-    if isinstance(value, list):
-        return ", ".join(map(str, value)) or "(none)"
-    return "(none)" if value is None else str(value)
-
-
-def _client(before: Site, after: Site, name: str) -> Iterator[str]:
+def _client(
+    before: Site, after: Site, was: Receiving, becomes: Receiving, name: str
+) -> Iterator[str]:
     if name not in before.clients:
         yield "added"
-        return
-    if name not in after.clients:
+    elif name not in after.clients:
         yield "removed"
-        return
-    old, new = effective(before, name), effective(after, name)
-    was, becomes = _received(before, old), _received(after, new)
-    for key, value in becomes.items():
-        if was[key] != value:
-            yield f"{key} {was[key]} -> {value}"
-    yield from _arguments([a.value for a in old.arguments], [a.value for a in new.arguments])
-    files, now = _boot_files(old), _boot_files(new)
-    for kind in dict.fromkeys([*now, *files]):
-        if files.get(kind) != now.get(kind):
-            was_file, file = files.get(kind, "Daskel's"), now.get(kind, "Daskel's")
-            yield f"boot file ({kind}) {was_file} -> {file}"
-    yield from _options(
-        {key: sourced.value for key, sourced in old.options.items()},
-        {key: sourced.value for key, sourced in new.options.items()},
-    )
+    else:
+        yield from _compared(_of_client(before, was, name), _of_client(after, becomes, name))
 
 
-def _received(site: Site, found: Effective) -> dict[str, str]:
-    entries = [site.loadouts[name] for name in found.entries]
-    kernels = ", ".join(loadout.kernel or "its own disk" for loadout in entries)
-    return {
-        "MAC address": found.mac.value,
-        "segment": found.segment.value if found.segment else "(none)",
-        "address": str(found.address.value) if found.address else "from the pool",
-        "boot": found.boot.value if found.boot else "(nothing)",
-        "loads": kernels or "(nothing)",
-        "initrd": ", ".join(path for loadout in entries for path in loadout.initrd) or "(none)",
-        "root": ", ".join(loadout.root or "(none)" for loadout in entries) or "(none)",
+def _of_client(site: Site, receiving: Receiving, name: str) -> Received:
+    client = site.clients[name]
+    return receiving.by(Who(name, client.mac), segment_name(site, client))
+
+
+def _strangers(
+    was: Receiving, becomes: Receiving, segment: str, macs: Sequence[str]
+) -> Iterator[str]:
+    seen = set()
+    for mac in macs:
+        who = Who(None, mac)
+        for what in _compared(was.by(who, segment), becomes.by(who, segment)):
+            if what not in seen:
+                seen.add(what)
+                yield what
+
+
+def _stranger_macs(before: Site, after: Site, segment: str) -> list[str]:
+    """Machines that are in no site: one for each list that some of them are on."""
+    prefixes = [
+        prefix
+        for site in (before, after)
+        for prefix in (*site.segments[segment].allow, *site.segments[segment].refuse)
+    ]
+    filled = [prefix + _NO_MACHINE[len(prefix) :] for prefix in dict.fromkeys(prefixes)]
+    taken = before.by_mac.keys() | after.by_mac.keys()
+    return [mac for mac in (_NO_MACHINE, *filled) if mac not in taken]
+
+
+def _compared(was: Received, becomes: Received) -> Iterator[str]:
+    """In words, each thing that is not the same; for several kinds of firmware at once."""
+    changed = {
+        key: (was.get(key), becomes.get(key))
+        for key in dict.fromkeys([*becomes, *was])
+        if was.get(key) != becomes.get(key)
     }
+    names = {what for what, _ in changed}
+    if ANSWERED in names:
+        changed = {key: pair for key, pair in changed.items() if key[0] == ANSWERED}
+    said: dict[tuple[str, str], list[str]] = {}
+    for (what, face), (old, new) in changed.items():
+        if not names.intersection((new or old or Item("")).with_):
+            for how in _how(what, old, new):
+                said.setdefault((what, how), []).append(face)
+    for (what, how), faces in said.items():
+        named = ", ".join(filter(None, faces))
+        about = f"{what} ({named})" if named else what
+        yield how if what == ARGUMENTS else f"{about} {how}"
 
 
-def _boot_files(found: Effective) -> dict[str, str]:
-    """What is written for each kind of firmware, by the strongest layer."""
-    layers = reversed(found.boot_files)
-    return {kind: file.value for layer in layers for kind, file in layer.items()}
+def _how(what: str, old: Item | None, new: Item | None) -> Iterator[str]:
+    if what == ARGUMENTS:
+        yield from _arguments(old, new)
+    elif old is None or new is None:
+        value = f"= {new.shown} " if new and str(new.shown) else ""
+        yield "removed" if new is None else f"{value}added"
+    elif old.shown != new.shown:
+        yield f"{old.shown or '(computed)'} -> {new.shown or '(computed)'}"
+    elif isinstance(old.whole, Text) and isinstance(new.whole, Text):
+        yield _lines(old.whole, new.whole)
+    elif old.shown and isinstance(old.whole, (str, list)) and isinstance(new.whole, (str, list)):
+        yield f"{_plain(old.whole)} -> {_plain(new.whole)}"
+    else:
+        yield "changed"
 
 
-def _arguments(was: Sequence[str], becomes: Sequence[str]) -> Iterator[str]:
-    yield from (f"argument {old} removed" for old in was if old not in becomes)
-    yield from (f"argument {new} added" for new in becomes if new not in was)
+def _arguments(old: Item | None, new: Item | None) -> Iterator[str]:
+    was, becomes = (item.whole if item else [] for item in (old, new))
+    assert isinstance(was, list) and isinstance(becomes, list)
+    yield from (f"argument {word} removed" for word in was if word not in becomes)
+    yield from (f"argument {word} added" for word in becomes if word not in was)
+    if sorted(was) == sorted(becomes):
+        yield "order of arguments changed"
 
 
-def _options(was: Mapping[str, object], becomes: Mapping[str, object]) -> Iterator[str]:
-    for name in dict.fromkeys([*becomes, *was]):
-        if name not in becomes:
-            yield f"option {name} removed"
-        elif name not in was:
-            yield f"option {name} = {becomes[name]} added"
-        elif was[name] != becomes[name]:
-            yield f"option {name} {was[name]} -> {becomes[name]}"
+def _plain(value: str | list[object]) -> str:
+    return value if isinstance(value, str) else ", ".join(map(str, value)) or "(none)"
+
+
+def _lines(old: Text, new: Text) -> str:
+    """The lines of a text that changed, when they are few."""
+    both = [line for line in ndiff(old.lines, new.lines) if line[0] in "-+"]
+    was, becomes = ([line[2:] for line in both if line[0] == sign] for sign in "-+")
+    if max(len(was), len(becomes)) > _MOST_LINES:
+        return f"changed ({max(len(was), len(becomes))} lines)"
+    return f"has other lines: {'; '.join(was) or '(none)'} -> {'; '.join(becomes) or '(none)'}"
+
+
+# --- what differs in the file ---
+
+
+def _changed_fields(before: Site, after: Site) -> Iterator[_Field]:
+    """Every value of every table that is not the same, by the model's own fields."""
+    for key in SiteTable.model_fields:
+        if getattr(before.settings, key) != getattr(after.settings, key):
+            yield _Field("site", "", key)
+    was, becomes = before.tables(), after.tables()
+    for kind in was:
+        for name in dict.fromkeys([*becomes[kind], *was[kind]]):
+            old, new = was[kind].get(name), becomes[kind].get(name)
+            if old is None or new is None:
+                yield _Field(kind, name, None)
+                continue
+            for key in type(new).model_fields:
+                if getattr(old, key) != getattr(new, key):
+                    yield _Field(kind, name, key)
+    for name in dict.fromkeys([*after.templates, *before.templates]):
+        if before.templates.get(name) != after.templates.get(name):
+            yield _Field("template", name, None)
+
+
+def _noticed(
+    before: Site, after: Site, faces: Mapping[str, Face], fields: Sequence[_Field]
+) -> list[_Field]:
+    """Those without which some machine would not receive what it will, or did not."""
+    if len(fields) == 1:
+        return list(fields)
+    some, pairs = _Some.of(before, after), ((before, after), (after, before))
+    known = {site: some.received(site, faces) for site in (before, after)}
+    noticed = []
+    for field in fields:
+        if field.kind == "client" and field.key is not None:  # only the client itself can notice
+            alone = _Some((field.name,), {})
+            told = {site: alone.received(site, faces) for site in (before, after)}
+            differs = any(alone.differs(told[a], a, b, field, faces) for a, b in pairs)
+        else:
+            differs = field.kind == "client" or any(
+                some.differs(known[a], a, b, field, faces) for a, b in pairs
+            )
+        if differs:
+            noticed.append(field)
+    return noticed
+
+
+@dataclass(frozen=True, slots=True)
+class _Some:
+    """Machines that stand for all: of clients that differ in nothing but their own names and
+    numbers, one; and strangers."""
+
+    clients: tuple[str, ...]
+    strangers: Mapping[str, Sequence[str]]  # by segment
+
+    @classmethod
+    def of(cls, before: Site, after: Site) -> _Some:
+        chosen: dict[object, str] = {}
+        for site in (before, after):
+            for name, client in site.clients.items():
+                own = {"mac", "address", "uuid", "serial"}
+                known = [getattr(client, key) is None for key in sorted(own)]
+                alike = repr((client.model_dump(exclude=own), known))
+                chosen.setdefault(alike, name)
+        segments = before.segments.keys() & after.segments.keys()
+        strangers = {name: _stranger_macs(before, after, name) for name in segments}
+        return cls(tuple(dict.fromkeys(chosen.values())), strangers)
+
+    def received(self, site: Site, faces: Mapping[str, Face]) -> list[Received]:
+        receiving = Receiving(site, faces)
+        there = [_of_client(site, receiving, name) for name in self.clients if name in site.clients]
+        return there + [
+            receiving.by(Who(None, mac), segment)
+            for segment, macs in self.strangers.items()
+            for mac in macs
+        ]
+
+    def differs(
+        self, known: list[Received], site: Site, other: Site, field: _Field,
+        faces: Mapping[str, Face],
+    ) -> bool:  # fmt: skip
+        """Whether `site` with this one value of the `other` one gives some machine other things
+        than the `known`."""
+        try:
+            return self.received(_with(site, other, field), faces) != known
+        except (KeyError, AssertionError, ValueError):
+            return True  # one value without the others does not even make a site
+
+
+def _with(site: Site, other: Site, field: _Field) -> Site:
+    """`site` with one value of the `other` one."""
+    if field.kind == "site":
+        key = str(field.key)
+        update = {key: getattr(other.settings, key)}
+        return replace(site, settings=site.settings.model_copy(update=update))
+    if field.kind == "template":
+        return replace(site, templates=_one_of(site.templates, other.templates, field.name))
+    tables, theirs = site.tables()[field.kind], other.tables()[field.kind]
+    if field.key is None:
+        return site.with_tables(field.kind, _one_of(tables, theirs, field.name))
+    value = getattr(theirs[field.name], field.key)
+    changed = tables[field.name].model_copy(update={field.key: value})
+    return site.with_tables(field.kind, {**tables, field.name: changed})
+
+
+def _one_of(mine: Mapping[str, Any], theirs: Mapping[str, Any], name: str) -> dict[str, Any]:
+    """`mine`, with one entry as it is in `theirs`, or without it."""
+    rest = {key: value for key, value in mine.items() if key != name}
+    return rest | {name: theirs[name]} if name in theirs else rest
+
+
+def _why(field: _Field) -> Unnoticed:
+    return Unnoticed.SERVER if field.kind in ("site", "segment") else Unnoticed.UNUSED
+
+
+def _field_words(before: Site, after: Site, field: _Field) -> str:
+    if field.kind == "template":
+        return f"template {field.name} changed"
+    table = f"{field.kind} {field.name}".strip()
+    if field.key is None:
+        return f"{table} {'removed' if field.name in before.tables()[field.kind] else 'added'}"
+    was, becomes = _written(before, field), _written(after, field)
+    key = field.key.replace("_", "-")
+    if max(len(was), len(becomes)) > _MOST_SHOWN:
+        return f"{table}: {key} changed"
+    return f"{table}: {key} {was} -> {becomes}"
+
+
+def _written(site: Site, field: _Field) -> str:
+    """A value as it stands in the file."""
+    assert field.key
+    path = ("site",) if field.kind == "site" else (field.kind, field.name)
+    table = site.settings if field.kind == "site" else site.tables()[field.kind][field.name]
+    if field.key not in table.model_fields_set:
+        return "(default)"
+    value = getattr(table, field.key)
+    if isinstance(value, (tuple, Mapping)):
+        return ", ".join(map(str, value)) or "(none)"
+    return site.origin(*path, field.key.replace("_", "-")).text.strip("\"'")

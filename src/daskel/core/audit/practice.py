@@ -9,7 +9,7 @@ from ipaddress import IPv4Address
 
 from daskel.core.boot.address import Leases, LeaseState
 from daskel.core.site.layers import effective
-from daskel.core.site.model import Client, Segment, Site
+from daskel.core.site.model import Segment, Site
 
 _LEFT_OUT = {"nfs": "daskel", "account": None, "https": None, "metrics": None}
 
@@ -49,7 +49,7 @@ def practised(
         for name, address in addresses.items()
     }
     clients = {**site.clients, **fixed}
-    return _with_clients(replace(site, settings=settings, segments=segments), clients)
+    return replace(site, settings=settings, segments=segments, clients=clients)
 
 
 def _segment(segment: Segment, direct: bool) -> Segment:
@@ -101,7 +101,7 @@ def with_copies(site: Site, names: Sequence[str], count: int) -> tuple[Site, dic
         copied = {"mac": mac, "address": address, "uuid": None, "serial": None}
         clients[name] = site.clients[of].model_copy(update=copied)
         like[name] = of
-    return _with_clients(site, clients), like
+    return replace(site, clients=clients), like
 
 
 def other_server(site: Site, segment: str, places: PracticePlaces) -> Site:
@@ -127,15 +127,7 @@ def other_server(site: Site, segment: str, places: PracticePlaces) -> Site:
         "state": places.state, "slates": places.slates, "uploads": places.uploads, "loaders": (),
     })  # fmt: skip
     there = {segment: here.model_copy(update=update)}
-    return _with_clients(replace(
-        site, settings=settings, segments=there, roots={}, files={}, uploads={}, groups={}
-    ), clients)  # fmt: skip
-
-
-def _with_clients(site: Site, clients: Mapping[str, Client]) -> Site:
     return replace(
-        site,
+        site, settings=settings, segments=there, roots={}, files={}, uploads={}, groups={},
         clients=clients,
-        by_mac={client.mac: name for name, client in clients.items()},
-        by_address={c.address: name for name, c in clients.items() if c.address},
-    )
+    )  # fmt: skip

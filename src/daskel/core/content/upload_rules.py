@@ -27,6 +27,12 @@ class Uploads:
                 for path in client_paths(site, pattern, name):
                     self._folders.setdefault(path.removesuffix("/*"), (upload, name))
 
+    def folders(self, who: Who) -> Iterator[tuple[str, Upload]]:
+        """Where somebody may deliver files, and by which rule."""
+        for folder, (upload, owner) in self._folders.items():
+            if owner in (None, who.name):
+                yield folder, upload
+
     def rule(self, asked: bytes, who: Who) -> tuple[str, Upload]:
         """The path and the rule that lets `who` write what it `asked` for, from the network.
         Raises PathRefusedError."""

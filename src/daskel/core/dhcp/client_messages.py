@@ -3,7 +3,7 @@ Daskel makes such messages, for practice, for looking at a wire, and for what it
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 
 from daskel.core.dhcp.options import Code
@@ -33,6 +33,7 @@ class Face:
     by_port: bool = False  # goes to port 4011 where option 60 comes without option 43
     waits: tuple[float, ...] = (1.0, 2.0, 4.0, 8.0)  # seconds for an answer, each time it asks
     name: str = ""
+    user_class: str = ""  # option 77 (RFC 3004)
     client_id: int | None = None  # first byte of option 61, the hardware address behind it
 
     @classmethod
@@ -46,6 +47,12 @@ class Face:
         http = architecture_name(number).endswith("-http")
         return known or _uefi(
             architecture_name(number), number, "HTTPClient" if http else "PXEClient"
+        )
+
+    def presented(self, vendor_class: str | None, user_class: str | None) -> Face:
+        """The same with other classes, where they are given."""
+        return replace(
+            self, vendor_class=vendor_class or self.vendor_class, user_class=user_class or ""
         )
 
     @property
@@ -115,6 +122,9 @@ def _message(
         options[Code.ARCHITECTURE] = face.architecture.to_bytes(2, "big")
         options[Code.INTERFACE] = bytes((1, 3, 0))
         options[Code.MACHINE_ID] = bytes(17)
+    if face.user_class:
+        name = face.user_class.encode()
+        options[Code.USER_CLASS] = bytes((len(name),)) + name
     if face.client_id is not None:
         options[Code.CLIENT_ID] = bytes((face.client_id,)) + hardware
     return Packet(1, xid, hardware.ljust(16, b"\0"), options, flags=face.flags, ciaddr=ciaddr)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, field, fields, replace
 from ipaddress import IPv4Address, IPv4Network
 from types import MappingProxyType
-from typing import Annotated, Literal, NamedTuple
+from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
@@ -237,17 +237,32 @@ class Https(Table):
     key: str
 
 
+_AT_START: dict[str, Any] = {
+    "restart": True
+}  # a server takes over another value only when it starts again
+
+
+def needs_restart(table: type[Table]) -> list[str]:
+    """The keys whose values a server reads at its start alone."""
+    fields = table.model_fields.items()
+    return [key for key, field in fields if field.json_schema_extra == _AT_START]
+
+
 class SiteTable(LayerTable):
     name: str = "Daskel"
-    files: str = "files"
-    roots: str = "/srv/daskel/roots"
-    slates: str = "/srv/daskel/slates"
-    uploads: str = "uploads"  # what clients deliver, where an [upload] allows it
-    nfs: Literal["daskel", "kernel"] = "daskel"  # whose NFS server
+    files: str = Field("files", json_schema_extra=_AT_START)
+    roots: str = Field("/srv/daskel/roots", json_schema_extra=_AT_START)
+    slates: str = Field("/srv/daskel/slates", json_schema_extra=_AT_START)
+    # what clients deliver, where an [upload] allows it
+    uploads: str = Field("uploads", json_schema_extra=_AT_START)
+    # whose NFS server
+    nfs: Literal["daskel", "kernel"] = Field("daskel", json_schema_extra=_AT_START)
     tftp_window: int = Field(16, ge=1, le=128)  # blocks; more overruns the buffers of most firmware
-    account: str | None = None  # whose the server is, once its ports are open; root's without
-    https: Https | None = None  # the same files as over HTTP, also over HTTPS
-    state: str = "/var/lib/daskel/state.db"
+    # whose the server is, once its ports are open; root's without
+    account: str | None = Field(None, json_schema_extra=_AT_START)
+    # the same files as over HTTP, also over HTTPS
+    https: Https | None = Field(None, json_schema_extra=_AT_START)
+    state: str = Field("/var/lib/daskel/state.db", json_schema_extra=_AT_START)
     keep_boots: Duration = 90 * 86400  # how long boots are remembered
     metrics: Annotated[tuple[IPv4Address, int] | None, BeforeValidator(_listens)] = None
     loaders: tuple[Literal["bios", "uefi-x64", "uefi-arm64"], ...] = ("bios", "uefi-x64")
@@ -255,11 +270,13 @@ class SiteTable(LayerTable):
 
 class Segment(LayerTable):
     network: Network
-    server: Address
-    dhcp: Literal["full", "proxy", "off"]
-    interface: str | None = None
-    relays: tuple[Address, ...] = ()  # relay agents that clients may come through
-    shares: str | None = None  # the segment whose wire this one is on, too
+    server: Address = Field(json_schema_extra=_AT_START)
+    dhcp: Literal["full", "proxy", "off"] = Field(json_schema_extra=_AT_START)
+    interface: str | None = Field(None, json_schema_extra=_AT_START)
+    # relay agents that clients may come through
+    relays: tuple[Address, ...] = Field((), json_schema_extra=_AT_START)
+    # the segment whose wire this one is on, too
+    shares: str | None = Field(None, json_schema_extra=_AT_START)
     pool: tuple[AddressRange, ...] = ()
     router: Address | None = None
     name_servers: tuple[Address, ...] = ()
@@ -380,6 +397,11 @@ TABLES: dict[str, type[Table]] = {
     "group": Group,
     "client": Client,
 }
+_PLACES = {  # where a site has the tables of each kind
+    "segment": "segments", "option": "options", "firmware": "firmware", "root": "roots",
+    "loadout": "loadouts", "choice": "choices", "file": "files", "upload": "uploads",
+    "group": "groups", "client": "clients",
+}  # fmt: skip
 
 
 @dataclass(frozen=True, eq=False)
@@ -403,10 +425,15 @@ class Site:
     clients: Mapping[str, Client]
     positions: Sources
     templates: Mapping[str, str]  # texts of template files, by the path in the site file
-    by_mac: Mapping[str, str]  # MAC address to client name
-    by_address: Mapping[IPv4Address, str]  # fixed address to client name
+    by_mac: Mapping[str, str] = field(init=False)  # MAC address to client name
+    by_address: Mapping[IPv4Address, str] = field(init=False)  # fixed address to client name
 
     def __post_init__(self) -> None:
+        found = list(self.clients.items())[::-1]  # of two that claim the same, the first has it
+        by_mac = {client.mac: name for name, client in found}
+        by_address = {client.address: name for name, client in found if client.address}
+        object.__setattr__(self, "by_mac", by_mac)
+        object.__setattr__(self, "by_address", by_address)
         for kept in fields(self):
             value = getattr(self, kept.name)
             if isinstance(value, dict):
@@ -425,13 +452,18 @@ class Site:
         """The table of a layer: `("site",)`, or its kind and name."""
         if path == ("site",):
             return self.settings
-        kinds: Mapping[str, Mapping[str, LayerTable]] = {
-            "segment": self.segments,
-            "group": self.groups,
-            "loadout": self.loadouts,
-            "client": self.clients,
-        }
-        return kinds[path[0]][path[1]]
+        found = self.tables()[path[0]][path[1]]
+        assert isinstance(found, LayerTable)
+        return found
+
+    def tables(self) -> Mapping[str, Mapping[str, Table]]:
+        """All named tables, by their kind as in `TABLES`."""
+        return {kind: getattr(self, _PLACES[kind]) for kind in TABLES}
+
+    def with_tables(self, kind: str, tables: Mapping[str, Table]) -> Site:
+        """This site with other tables of one kind."""
+        changed: dict[str, Any] = {_PLACES[kind]: tables}
+        return replace(self, **changed)
 
     def root_path(self, root: str) -> str:
         """The root's folder, relative to the site's `roots`."""

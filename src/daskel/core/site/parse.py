@@ -75,8 +75,6 @@ class _Reading:
             groups=tables["group"],
             clients=clients,
             positions=self.positions,
-            by_mac={client.mac: name for name, client in reversed(clients.items())},
-            by_address={c.address: name for name, c in reversed(clients.items()) if c.address},
         )
         _References(site, self.raw, self.findings).check()
         return site
