@@ -10,7 +10,7 @@ from rich.text import Text
 
 from daskel.cli import events
 from daskel.cli.output import Output, counted
-from daskel.core.history.boots import Boot, fetches
+from daskel.core.history.boots import Boot, End, fetches
 from daskel.core.history.diagnosis import Case, Cause
 from daskel.core.history.events import Told, Up
 from daskel.core.history.outcome import GOOD, Result, result
@@ -23,6 +23,7 @@ from daskel.system.sitefile import SiteFile
 _MAC_DIGITS = 12
 _WIDE = 100  # characters
 _SUPERSEDED = float("inf")  # a boot that another one followed does not go on
+_ENDS = {End.SENT: "", End.MISSING: "red", End.ABORTED: "red"}  # colours
 COLOURS = {Result.STUCK: "red", Result.REFUSED: "red", Result.LOBBY: "yellow"}
 
 
@@ -85,7 +86,7 @@ def case_of(file: SiteFile, boot: Boot, before: list[Boot]) -> Case:
 def fetch_json(boot: Boot) -> list[dict[str, object]]:
     return [
         {"path": f.path, "kind": f.kind, "bytes": f.size, "seconds": f.seconds, "over": f.over,
-         "resent": f.resent, "end": f.end, "at": f.at}
+         "resent": f.resent, "end": f.how, "at": f.at}
         for f in fetches(boot)
     ]  # fmt: skip
 
@@ -122,13 +123,13 @@ def print_boot(boot: Boot, how: str, output: Output) -> None:
             table.add_column(justify="right", no_wrap=True)
         table.add_column()
         for f in files:
-            style = "" if f.end == "sent" else "red" if " " in f.end else "yellow"
+            style = _ENDS.get(f.end, "yellow")
             again = f", {counted(f.resent, 'packet')} again" if f.resent else ""
             table.add_row(
                 f"  +{f.at - boot.began:8.2f} s", *((f.kind,) if wide else ()), f.path,
                 show_size(f.size) if f.size is not None else "",
                 show_duration(round(f.seconds, 2)) if f.seconds is not None else "",
-                Text(f"{f.over} {f.end}{again}", style=style),
+                Text(f"{f.over} {f.how}{again}", style=style),
             )  # fmt: skip
         output.console.print(table)
     _print_told(boot, output)

@@ -26,6 +26,7 @@ from daskel.core.history.events import (
     Seen,
     Stage,
     Told,
+    Trouble,
     Unanswered,
     Up,
     Waits,
@@ -38,8 +39,8 @@ _BAD = (
     Unanswered,
 )  # fmt: skip
 _TROUBLES = {
-    "full": "its slate of {} is full: it cannot write any more",
-    "stale": "it has a file open of {} that is not there any more",
+    Trouble.FULL: "its slate of {} is full: it cannot write any more",
+    Trouble.STALE: "it has a file open of {} that is not there any more",
 }
 
 
@@ -72,7 +73,8 @@ def words(event: Event) -> tuple[str, str]:
             size, time = show_size(event.size), show_duration(event.seconds)
             return event.kind.value, f"{event.path} {size} in {time} over {event.over}{again}"
         case FileMissing():
-            return "missing", f"{event.path} over {event.over}: {event.reason}"
+            near = f"; there is {', '.join(event.near)}" if event.near else ""
+            return "missing", f"{event.path} over {event.over}: {event.reason}{near}"
         case FileAborted():
             return "aborted", f"{event.path} over {event.over}: {event.reason}"
         case FileReceived():
@@ -94,7 +96,10 @@ def words(event: Event) -> tuple[str, str]:
             seconds = show_duration(round(event.uptime, 1))
             return "up", f"Linux {event.kernel}, {seconds} after its start: {event.arguments}"
         case Unanswered():
-            what, again = event.asked or event.what, f", {event.times} times" * (event.times > 1)
+            what, again = (
+                event.asked or event.what.value.upper(),
+                f", {event.times} times" * (event.times > 1),
+            )
             how = "refused" if event.closed else "not answered"
             return "unanswered", f"{what} of {event.server or 'anybody'}: {how}{again}"
         case Malformed():

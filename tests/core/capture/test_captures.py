@@ -22,7 +22,7 @@ from daskel.core.dhcp.client_messages import Face, discover, renewal, request
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import Packet, serialise
 from daskel.core.dhcp.pxe import Firmware
-from daskel.core.history.boots import Boot, fetches
+from daskel.core.history.boots import Boot, End, fetches
 from daskel.core.history.diagnosis import Case, diagnose
 from daskel.core.history.events import Stage, Up
 from daskel.core.site.model import Site
@@ -69,7 +69,7 @@ def test_a_good_boot_over_http() -> None:
     (boot,) = boots_of(list(read_frames(HERE / "good/uefi-http.pcap")))
     assert boot.stage is Stage.ROOT and boot.root.startswith("catalogue")
     assert [s for s, _ in boot.stages if s in _LOADING] == _LOADING
-    assert {(f.path, f.size) for f in fetches(boot) if f.end == "sent"} == {
+    assert {(f.path, f.size) for f in fetches(boot) if f.end is End.SENT} == {
         ("loader/uefi-x64.efi", 634880),
         ("loader/02:61:08:00:00:03.cfg", 412),
         ("notebook/vmlinuz", 14186432),

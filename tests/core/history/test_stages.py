@@ -6,6 +6,7 @@ from ipaddress import IPv4Address
 
 import pytest
 
+from daskel.core.history import events, stages
 from daskel.core.history.events import (
     Addressed,
     Event,
@@ -55,3 +56,8 @@ def test_stages(events: list[Event], stage: Stage | None) -> None:
     for event in events:
         reached = stage_after(reached, event)
     assert reached is stage
+
+
+def test_every_kind_of_event_is_in_the_table() -> None:
+    kinds = [kind for kind in vars(events).values() if isinstance(kind, type)]
+    assert set(stages._AFTER) == {k for k in kinds if issubclass(k, Event) and k is not Event}

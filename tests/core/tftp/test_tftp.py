@@ -7,6 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from daskel.core.reader import MalformedError
+from daskel.core.tftp.ending import Ending
 from daskel.core.tftp.packet import (
     Ack,
     Data,
@@ -18,6 +19,8 @@ from daskel.core.tftp.packet import (
     TftpPacket,
     parse,
 )
+from daskel.core.tftp.recovery import STEPS, Acked, Recovery
+from daskel.core.tftp.round_trip import RoundTrip
 from daskel.core.tftp.transfer import Blocks, Output, State, Transfer, granted
 
 PACKETS = [
@@ -264,7 +267,7 @@ def test_a_last_block_that_nobody_acknowledges() -> None:
     sendings = 1
     while transfer.state is State.SENDING:
         sendings += len(transfer.tick(transfer.deadline))
-    assert (transfer.state, sendings, transfer.failure) == (State.DONE, 4, "")
+    assert (transfer.state, sendings, transfer.failure) == (State.DONE, 4, None)
     for acknowledged, state in ((0, State.FAILED), (1, State.DONE)):
         transfer = Transfer(1000)
         transfer.start(0.0)
@@ -282,18 +285,64 @@ def test_the_client_chooses_the_timeout() -> None:
 
 
 ENDED = [
-    (Error(8, "size only"), State.FAILED, "the client ended it: size only", []),
-    (Data(1, b"x"), State.FAILED, "something else", [ErrorCode.ILLEGAL]),
-    (Ack(7), State.OFFERING, "", []),
+    (Error(8, "size only"), State.FAILED, Ending.BY_CLIENT, 8, []),
+    (Data(1, b"x"), State.FAILED, Ending.MISTAKE, None, [ErrorCode.ILLEGAL]),
+    (Ack(7), State.OFFERING, None, None, []),
 ]
 
 
-@pytest.mark.parametrize(("packet", "state", "failure", "errors"), ENDED)
+@pytest.mark.parametrize(("packet", "state", "ending", "code", "errors"), ENDED)
 def test_odd_answers(
-    packet: TftpPacket, state: State, failure: str, errors: list[ErrorCode]
+    packet: TftpPacket,
+    state: State,
+    ending: Ending | None,
+    code: int | None,
+    errors: list[ErrorCode],
 ) -> None:
     transfer = Transfer(10, {"tsize": "10"})
     transfer.start(0.0)
     outputs = transfer.receive(packet, 0.1)
-    assert transfer.state is state and failure in transfer.failure
+    failure = transfer.failure
+    assert transfer.state is state
+    assert (failure and failure.ending, failure and failure.code) == (ending, code)
     assert [output.code for output in outputs if isinstance(output, Error)] == errors
+
+
+def test_a_transfer_that_is_over_says_no_more() -> None:
+    for packet in (Ack(0), Ack(1), Data(1, b"x"), Error(0, "x")):
+        transfer = Transfer(10)
+        transfer.start(0.0)
+        assert transfer.receive(Ack(1), 0.1) == [] and transfer.state is State.DONE
+        assert transfer.receive(packet, 0.2) == [] and transfer.state is State.DONE
+    transfer = Transfer(10)
+    transfer.start(0.0)
+    transfer.gone()
+    assert transfer.state is State.DONE, "all was sent"
+    assert transfer.tick(99.0) == []
+
+
+ESTIMATES = [  # seconds that answers took, and the wait after them (RFC 6298 section 2)
+    ([0.1], 0.1 + 4 * 0.05),
+    ([0.1, 0.1], 0.1 + 4 * 0.0375),
+    ([0.001], 0.02),  # the shortest
+    ([1.0], 2.0),  # the longest
+]
+
+
+@pytest.mark.parametrize(("took", "wait"), ESTIMATES)
+def test_the_estimate_of_a_round_trip(took: list[float], wait: float) -> None:
+    trip = RoundTrip()
+    for seconds in took:
+        trip.learn(seconds, 1)
+    assert trip.wait == pytest.approx(wait)
+    trip.back_off()
+    assert trip.wait == pytest.approx(min(2 * wait, 2.0))
+
+
+def test_recovery_lists_every_case() -> None:
+    assert set(STEPS) == {(resent, acked) for resent in (False, True) for acked in Acked}
+    recovery = Recovery()
+    recovery.nothing_came(4, 8)
+    assert recovery.resent
+    assert [recovery.excuses(5) for _ in range(5)] == [True] * 4 + [False], "one for each block"
+    assert not recovery.excuses(9)

@@ -27,7 +27,7 @@ from daskel.cli.boot_views import (
 from daskel.cli.editing import names_of
 from daskel.cli.output import ExitCode, Output, counted
 from daskel.cli.site import json_argument, path_of, site_argument
-from daskel.core.history.boots import Boot, as_row, fetches
+from daskel.core.history.boots import Boot, End, as_row, fetches
 from daskel.core.history.diagnosis import diagnose
 from daskel.core.history.events import Up
 from daskel.core.history.outcome import GOOD, Result
@@ -151,7 +151,7 @@ def _list(
 
 
 def _row(boot: Boot, how: str) -> dict[str, object]:
-    files = [fetch for fetch in fetches(boot) if fetch.end == "sent"]
+    files = [fetch for fetch in fetches(boot) if fetch.end is End.SENT]
     loaded, up = boot.loaded, boot.newest(Up)
     return {
         "number": boot.number,

@@ -22,7 +22,7 @@ from daskel.cli.output import ExitCode, Output
 from daskel.cli.practice_server import Practice, begin, serving
 from daskel.cli.rehearsals import jobs_of
 from daskel.core.boot.arguments import slate_of
-from daskel.core.history.boots import UNDER_WAY, Boot, fetches, from_row
+from daskel.core.history.boots import Boot, End, fetches, from_row
 from daskel.core.history.diagnosis import Case, Cause, diagnose
 from daskel.core.history.outcome import GOOD, Result, result, waits_for
 from daskel.core.site.layers import effective
@@ -221,9 +221,9 @@ def _lines(boot: Boot, moving: dict[str, Any] | None) -> Iterator[tuple[str, boo
     """Stages and files in the order of their times, and whether each is over."""
     found: list[tuple[float, str, bool]] = []
     for fetch in fetches(boot):
-        over = fetch.end != UNDER_WAY
+        over = fetch.end is not End.UNDER_WAY
         size = show_size(fetch.size) if fetch.size is not None else ""
-        end = "" if fetch.end == "sent" else fetch.end
+        end = "" if fetch.end is End.SENT else fetch.how
         if not over and moving and moving["size"]:
             end = f"{moving['done'] / moving['size']:.0%}"
         took = show_duration(round(fetch.seconds, 1)) if fetch.seconds else ""

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from daskel.core.boot.address import Leases
-from daskel.core.history.events import Who
+from daskel.core.history.events import Refusal, Who
 from daskel.core.site.layers import NOT_ASSIGNED, Assigned, Effective, effective, stranger
 from daskel.core.site.model import Site
 
@@ -38,18 +39,29 @@ def waits(site: Site, who: Who, segment: str) -> bool:
     return who.name is None and site.segments[segment].unknown == "lobby"
 
 
-def refusal(site: Site, mac: str, segment: str) -> str | None:
-    """Why a machine gets nothing at all on `segment`, with the line that says so."""
+@dataclass(frozen=True, slots=True)
+class Denial:
+    """Why a machine gets nothing at all, and in words with the line that says so."""
+
+    why: Refusal
+    words: str
+
+
+def refusal(site: Site, mac: str, segment: str) -> Denial | None:
+    """Why a machine gets nothing at all on `segment`."""
     rules = site.segments[segment]
     for index, prefix in enumerate(rules.refuse):
         if mac.startswith(prefix):
-            return f"refused by {site.origin('segment', segment, 'refuse', index)} ({prefix})"
+            line = site.origin("segment", segment, "refuse", index)
+            return Denial(Refusal.LISTED, f"refused by {line} ({prefix})")
     if mac in site.by_mac:
         return None
     if rules.allow and not mac.startswith(rules.allow):
-        return f"not in the list {site.origin('segment', segment, 'allow')}"
+        line = site.origin("segment", segment, "allow")
+        return Denial(Refusal.NOT_LISTED, f"not in the list {line}")
     if rules.unknown == "refuse":
-        return f"not in the site ({site.origin('segment', segment, 'unknown')} says refuse)"
+        line = site.origin("segment", segment, "unknown")
+        return Denial(Refusal.NOT_IN_SITE, f"not in the site ({line} says refuse)")
     return None
 
 

@@ -10,7 +10,16 @@ from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import NOWHERE, MessageType, Packet, parse
 from daskel.core.dhcp.pxe import boot_request
 from daskel.core.dhcp.relay import described
-from daskel.core.history.events import Addressed, GivenBack, OtherServer, Refused, Seen, Unanswered
+from daskel.core.history.events import (
+    Addressed,
+    GivenBack,
+    OtherServer,
+    Refusal,
+    Refused,
+    Seen,
+    Service,
+    Unanswered,
+)
 from daskel.core.reader import MalformedError
 from daskel.core.values import mac_text
 
@@ -104,7 +113,7 @@ class DhcpHeard:
             asking.requests.clear()
             why = packet.options.get(Code.MESSAGE, b"").decode("utf-8", "replace")
             reason = f"{server} refused the address (NAK{': ' if why else ''}{why})"
-            self._heard.say(at, Refused(self._heard.who(mac), "", reason))
+            self._heard.say(at, Refused(self._heard.who(mac), "", reason, Refusal.BY_ANOTHER))
         elif packet.message_type is MessageType.ACK and packet.yiaddr != NOWHERE:
             self._acknowledged(at, mac, asking, packet, server, file)
 
@@ -153,15 +162,15 @@ class DhcpHeard:
         if asking.discovers and not asking.offers:
             count, at = len(asking.discovers), asking.discovers[-1][0]
             if count >= _TRIES:
-                self._heard.say(at, Unanswered(who, "dhcp", "", None, count))
+                self._heard.say(at, Unanswered(who, Service.DHCP, "", None, count))
         if len(asking.requests) >= _TRIES:
             at, request = asking.requests[-1]
             address = request.address_option(Code.REQUESTED_ADDRESS) or request.ciaddr
             server = request.address_option(Code.SERVER_ID)
             count = len(asking.requests)
-            self._heard.say(at, Unanswered(who, "request", str(address), server, count))
+            self._heard.say(at, Unanswered(who, Service.REQUEST, str(address), server, count))
         if asking.at_pxe:
             at, server = asking.at_pxe[-1]
-            self._heard.say(at, Unanswered(who, "pxe", "", server, len(asking.at_pxe)))
+            self._heard.say(at, Unanswered(who, Service.PXE, "", server, len(asking.at_pxe)))
         asking.discovers, asking.requests, asking.at_pxe = [], [], []
         asking.offers = {}

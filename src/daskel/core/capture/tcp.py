@@ -14,13 +14,18 @@ from ipaddress import IPv4Address
 from daskel.core.capture.heard import Heard
 from daskel.core.content import up
 from daskel.core.history.events import (
+    Abort,
     FileAborted,
     FileAsked,
     FileMissing,
     FileSent,
+    Missed,
     Mounted,
+    MountRefusal,
     MountRefused,
     RootTrouble,
+    Service,
+    Trouble,
     Unanswered,
     Up,
 )
@@ -35,9 +40,14 @@ _ANSWER = re.compile(rb"HTTP/1\.. (\d{3})")
 _LENGTH = re.compile(rb"\r\ncontent-length: *(\d+)", re.IGNORECASE)
 _PORTMAP = 100000
 _NFS = 2049
-_SERVICES = {_NFS: "nfs", 111: "portmap", 80: "http"}
-_TROUBLES = {Status.NOSPC: "full", Status.DQUOT: "full", Status.STALE: "stale"}
+_SERVICES = {_NFS: Service.NFS, 111: Service.PORTMAP, 80: Service.HTTP}
+_TROUBLES = {
+    Status.NOSPC: Trouble.FULL, Status.DQUOT: Trouble.FULL, Status.STALE: Trouble.STALE,
+}  # fmt: skip
 _NAMES = {2: "it is not there", 13: "it is not allowed"}
+_REFUSALS = {2: MountRefusal.ABSENT, 13: MountRefusal.NOT_ALLOWED}
+_ACCEPTED = {2: MountRefusal.VERSION}  # RFC 5531: PROG_MISMATCH
+_MISSING = {404: Missed.ABSENT, 410: Missed.ABSENT, 403: Missed.NOT_ALLOWED}
 _MOST_CALLS = 4096  # that wait for their answers on one connection
 
 End = tuple[IPv4Address, int]
@@ -74,7 +84,7 @@ class TcpHeard:
     def __init__(self, heard: Heard) -> None:
         self._heard = heard
         self._open: dict[tuple[End, End], _Connection] = {}
-        self._troubled: set[tuple[str | None, str]] = set()
+        self._troubled: set[tuple[str | None, Trouble]] = set()
         self._roots: dict[str | None, str] = {}
 
     def feed(
@@ -169,7 +179,9 @@ class TcpHeard:
             return
         if get.status >= 400:
             reason = f"{c.server[0]} answers with status {get.status}"
-            self._heard.say(at, FileMissing(who, get.path, "http", reason))
+            why = _MISSING.get(get.status, Missed.UNTOLD)
+            missing = FileMissing(who, get.path, "http", reason, why=why, code=get.status)
+            self._heard.say(at, missing)
         elif get.method == b"GET" and get.status in (200, 206):
             kind, seconds = self._heard.kind(who.mac, get.path), at - get.at
             self._heard.say(at, FileSent(who, get.path, kind, get.size, seconds, "http"))
@@ -178,7 +190,7 @@ class TcpHeard:
         if c.get and c.get.method == b"GET":
             who = self._heard.at(c.client[0])
             reason = "the client closed the connection"
-            self._heard.say(at, FileAborted(who, c.get.path, "http", reason))
+            self._heard.say(at, FileAborted(who, c.get.path, "http", reason, Abort.CLOSED))
             c.get = None
 
     # --- NFS, MOUNT ---
@@ -230,7 +242,8 @@ class TcpHeard:
             who, path = self._heard.at(c.client[0]), c.paths.pop(xid, "")
             if denied:
                 reason = f"{c.server[0]} does not accept its credentials"
-                self._heard.say(at, MountRefused(who, path, reason))
+                refused = MountRefused(who, path, reason, MountRefusal.CREDENTIALS)
+                self._heard.say(at, refused)
                 return
             reader.number(4), reader.opaque(400)
             self._judge(at, c, call, path, reader)
@@ -251,7 +264,8 @@ class TcpHeard:
         if accepted:
             if call.program != _PORTMAP:
                 reason = f"{name} version {call.version} is not served by {c.server[0]}"
-                self._heard.say(at, MountRefused(who, path, reason))
+                kind = _ACCEPTED.get(accepted, MountRefusal.OTHER)
+                self._heard.say(at, MountRefused(who, path, reason, kind))
             return
         if call.program == nfs3.PROGRAM and call.version == 4 and who.mac not in self._roots:
             self._roots[who.mac] = "/"
@@ -260,7 +274,9 @@ class TcpHeard:
             status = reader.number(4)
             if status:
                 why = _NAMES.get(status, f"status {status}")
-                self._heard.say(at, MountRefused(who, path, f"{c.server[0]} says: {why}"))
+                kind = _REFUSALS.get(status, MountRefusal.OTHER)
+                said = f"{c.server[0]} says: {why}"
+                self._heard.say(at, MountRefused(who, path, said, kind, status))
                 return
             root = path.rstrip("/").rpartition("/")[2] or path
             self._roots[who.mac] = root

@@ -7,12 +7,16 @@ from ipaddress import IPv4Address
 
 from daskel.core.capture.heard import Heard
 from daskel.core.content.misses import harmless
+from daskel.core.history.aborts import abort_by
 from daskel.core.history.events import (
+    Abort,
     FileAborted,
     FileAsked,
     FileMissing,
     FileSent,
     FileSized,
+    Missed,
+    Service,
     Unanswered,
 )
 from daskel.core.reader import MalformedError
@@ -21,6 +25,10 @@ from daskel.core.tftp.packet import Ack, Data, Error, ErrorCode, Opcode, Options
 
 _HEADER = 4  # bytes before a block
 _STILL = 5.0  # seconds before the end of the capture: a transfer may just go on
+_MISSING: dict[int, Missed] = {
+    ErrorCode.NOT_FOUND: Missed.ABSENT,
+    ErrorCode.ACCESS: Missed.NOT_ALLOWED,
+}
 _OVER = "tftp"
 
 End = tuple[IPv4Address, int]  # an address and a port
@@ -142,10 +150,11 @@ class TftpHeard:
             if not transfer.blocks and transfer.answered:
                 self._heard.say(at, FileSized(who, transfer.path, _OVER))
             else:
-                reason = (
-                    f"the client ended it: {packet.message or 'no words'} (error {packet.code})"
-                )
-                self._heard.say(at, FileAborted(who, transfer.path, _OVER, reason))
+                said = packet.message or "no words"
+                reason = f"the client ended it: {said} (error {packet.code})"
+                why = abort_by(packet.code, transfer.blocks)
+                ended = FileAborted(who, transfer.path, _OVER, reason, why, packet.code)
+                self._heard.say(at, ended)
             del self._open[transfer.client]
 
     def _sent(self, at: float, transfer: _Transfer) -> None:
@@ -161,9 +170,14 @@ class TftpHeard:
         reason = f"{transfer.server} says: {packet.message or 'no words'} (error {packet.code})"
         if packet.code in (ErrorCode.NOT_FOUND, ErrorCode.ACCESS) or not transfer.answered:
             needless = bool(harmless(transfer.path))
-            self._heard.say(at, FileMissing(who, transfer.path, _OVER, reason, needless))
+            why = _MISSING.get(packet.code, Missed.UNTOLD)
+            missing = FileMissing(
+                who, transfer.path, _OVER, reason, needless, why, code=packet.code
+            )
+            self._heard.say(at, missing)
         else:
-            self._heard.say(at, FileAborted(who, transfer.path, _OVER, reason))
+            ended = FileAborted(who, transfer.path, _OVER, reason, Abort.BY_SERVER)
+            self._heard.say(at, ended)
         del self._open[transfer.client]
 
     def _end(self, transfer: _Transfer, now: float) -> None:
@@ -172,15 +186,19 @@ class TftpHeard:
         who = self._heard.at(transfer.client[0])
         if not transfer.answered:
             if transfer.asked > 1 or transfer.closed:
-                self._heard.say(transfer.last, Unanswered(
-                    who, _OVER, transfer.path, transfer.server, transfer.asked, transfer.closed
-                ))  # fmt: skip
+                silence = Unanswered(
+                    who, Service.TFTP, transfer.path, transfer.server, transfer.asked,
+                    transfer.closed,
+                )  # fmt: skip
+                self._heard.say(transfer.last, silence)
         elif transfer.last_block is not None:
             self._sent(transfer.last, transfer) if self._reopen(transfer) else None
         elif now - transfer.last > _STILL:
             silent = "the server" if transfer.by_client else "the client"
             reason = f"{silent} went silent"
-            self._heard.say(transfer.last, FileAborted(who, transfer.path, _OVER, reason))
+            self._heard.say(transfer.last, FileAborted(
+                who, transfer.path, _OVER, reason, Abort.SILENT
+            ))  # fmt: skip
 
     def _reopen(self, transfer: _Transfer) -> bool:
         """All was sent, and the last acknowledgement is not in the capture."""

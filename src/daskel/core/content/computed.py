@@ -29,7 +29,7 @@ from daskel.core.content.grub import (
 )
 from daskel.core.content.paths import PathRefusedError, clean_path
 from daskel.core.content.up import SCRIPT, script
-from daskel.core.history.events import FileKind, Loaded, Who
+from daskel.core.history.events import FileKind, Loaded, Missed, Who
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.layers import NOT_ASSIGNED, Assigned, Effective, effective
 from daskel.core.site.model import File, Site
@@ -56,7 +56,7 @@ class Content:
 class Missing:
     path: str
     reason: str
-    refused: bool = False  # it may be there, and is not for the one who asks
+    why: Missed = Missed.ABSENT
 
 
 def may_have(site: Site, who: Who, path: str) -> bool:
@@ -117,7 +117,7 @@ class Files:
             text = script(self.site.segments[segment].server, self._ports.http)
             return Content(path, FileKind.OTHER, text.encode())
         if not may_have(self.site, who, path):
-            return Missing(path, NOT_YOURS, refused=True)
+            return Missing(path, NOT_YOURS, Missed.NOT_YOURS)
         shared = self._shared(path)
         kind = self.kind_of(shared or path)
         loads = kind is FileKind.LOADER

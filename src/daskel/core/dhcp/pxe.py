@@ -68,6 +68,11 @@ _PROCESSORS = {
 }
 
 
+def is_uefi(architecture: int) -> bool:
+    """Whether machines of this type load EFI programs, and so may refuse unsigned ones."""
+    return "UEFI" in ARCHITECTURES.get(architecture, "") or architecture == 9
+
+
 def processor(architecture: int) -> str | None:
     """The family of processors of an architecture type; None where Daskel does not know it."""
     return next((name for name, of in _PROCESSORS.items() if architecture in of), None)

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
+from enum import Enum
 from ipaddress import IPv4Address
 from itertools import islice
 from typing import Any
@@ -35,7 +36,6 @@ _RECENT = 300  # events of all machines, for those who look
 _MOST_STRANGERS = 500  # machines that are not in the site, whose boots are followed
 _STILL, _LONG = 1.0, 10.0  # seconds
 _SAME_TRY = 60.0  # seconds in which firmware that got nowhere asks again
-SENT, UNDER_WAY, SIZED = "sent", "under way", "size only"  # what became of a fetch
 _BEGINNINGS = (Stage.SEEN, Stage.REFUSED, Stage.LOBBY)
 
 
@@ -127,6 +127,16 @@ class Boot:
         return {stage: end - at for (stage, at), end in zip(self.stages, ends, strict=False)}
 
 
+class End(Enum):
+    """What became of a file that was asked for."""
+
+    SENT = "sent"
+    UNDER_WAY = "under way"
+    SIZED = "size only"
+    MISSING = "not there"
+    ABORTED = "broke off"
+
+
 @dataclass(frozen=True, slots=True)
 class Fetch:
     """One file that a client asked for, and what became of it."""
@@ -138,7 +148,13 @@ class Fetch:
     seconds: float | None
     over: str
     resent: int  # packets
-    end: str  # SENT, UNDER_WAY, SIZED, or why not
+    end: End
+    reason: str = ""  # why not, for people
+
+    @property
+    def how(self) -> str:
+        """What became of it, in words."""
+        return f"{self.end.value}: {self.reason}" if self.reason else self.end.value
 
 
 def fetches(boot: Boot) -> list[Fetch]:
@@ -150,7 +166,7 @@ def fetches(boot: Boot) -> list[Fetch]:
         if isinstance(event, FileAsked):
             open_at[key] = len(found)
             asked = Fetch(
-                at, event.path, event.kind.value, event.size, None, event.over, 0, UNDER_WAY
+                at, event.path, event.kind.value, event.size, None, event.over, 0, End.UNDER_WAY
             )
             found.append(asked)
             continue
@@ -160,27 +176,27 @@ def fetches(boot: Boot) -> list[Fetch]:
             began = before.at if before else at - event.seconds
             line = Fetch(
                 began, event.path, event.kind.value, event.size, event.seconds, event.over,
-                event.resent, SENT,
+                event.resent, End.SENT,
             )  # fmt: skip
         elif isinstance(event, FileSized):
             if before:
-                found[begun or 0] = replace(before, end=SIZED)
+                found[begun or 0] = replace(before, end=End.SIZED)
             continue
         else:
             missing = isinstance(event, FileMissing)
             kind = before.kind if before else ""
             size = before.size if before else None
             seconds = at - before.at if before else None
-            end = f"{'not there' if missing else 'broke off'}: {event.reason}"
+            end = End.MISSING if missing else End.ABORTED
             line = Fetch(before.at if before else at, event.path, kind, size, seconds, event.over,
-                         0, end)  # fmt: skip
+                         0, end, event.reason)  # fmt: skip
         if begun is not None:
             found[begun] = line
         else:
             found.append(line)
     paths = [fetch.path for fetch in found]
     return [  # what was asked for its size and then fetched, is one
-        f for at, f in enumerate(found) if f.end != SIZED or f.path not in paths[at + 1 :]
+        f for at, f in enumerate(found) if f.end is not End.SIZED or f.path not in paths[at + 1 :]
     ]
 
 

@@ -6,13 +6,14 @@ others what else was noticed.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from statistics import median
 
-from daskel.core.history.boots import SENT, SIZED, Boot, Fetch, fetches, plain
+from daskel.core.dhcp.pxe import is_uefi
+from daskel.core.history.boots import Boot, End, Fetch, fetches, plain
 from daskel.core.history.events import (
+    Abort,
     Addressed,
     Event,
     FileAborted,
@@ -22,12 +23,17 @@ from daskel.core.history.events import (
     FileSent,
     GivenBack,
     Loaded,
+    Missed,
+    MountRefusal,
     MountRefused,
     OtherServer,
+    Refusal,
     Refused,
     RootTrouble,
     Seen,
+    Service,
     Stage,
+    Trouble,
     Unanswered,
     Up,
     Waits,
@@ -108,11 +114,21 @@ def _refused(case: Case) -> Iterator[Cause]:
     assert isinstance(event, Refused)
     problem = f"it asked for an address on {event.segment or 'an unknown network'} and was refused"
     remedy = "change that line if the machine is meant to boot, then: daskel apply"
-    if "boot loader" in event.reason or "architecture" in event.reason:
-        remedy = f"daskel explain {case.who} shows which boot file each kind of firmware gets"
-    elif case.boot.client is None and "not in" in event.reason:
-        remedy = f"daskel client add NAME --mac {case.boot.mac}, or change that line"
+    if event.why in _REFUSALS:
+        remedy = _REFUSALS[event.why].format(who=case.who, mac=case.boot.mac)
     yield Cause("refused", f"{problem}: {event.reason}", remedy, (found,))
+
+
+_ADD = "daskel client add NAME mac={mac}, or change that line"
+_REFUSALS = {  # what to do; else the line that is named is to be changed
+    Refusal.NO_BOOT_FILE: "daskel explain {who} shows which boot file each kind of firmware gets",
+    Refusal.NOT_IN_SITE: _ADD,
+    Refusal.NOT_LISTED: _ADD,
+    Refusal.UNKNOWN_NETWORK: "name its relay agent or its interface in a segment",
+    Refusal.NO_ADDRESS: "make the pool of its segment larger, or its lease shorter",
+    Refusal.WRONG_NETWORK: "none is needed: it asks for a new address by itself",
+    Refusal.BY_ANOTHER: "look at the DHCP server that refused it",
+}
 
 
 def _other_server(case: Case) -> Iterator[Cause]:
@@ -151,41 +167,40 @@ def _no_answer(case: Case) -> Iterator[Cause]:
     assert isinstance(event, Unanswered)
     again = f", asked {event.times} times" if event.times > 1 else ""
     cause, subject, remedy = _SILENT[event.what]
-    problem = f"{event.server or 'nobody'} answered {subject.format(event.asked)}{again}"
-    if event.closed:
-        problem = problem.replace(" answered ", " refused ", 1) + ": nothing listens there"
-    elif event.server:
-        problem = problem.replace(" answered ", " did not answer ", 1)
+    did = "did not answer" if event.server else "answered"
+    how = ("refused", ": nothing listens there") if event.closed else (did, "")
+    whom = str(event.server) if event.server else "nobody"
+    problem = f"{whom} {how[0]} {subject.format(event.asked)}{again}{how[1]}"
     yield Cause(cause, problem, remedy, (found,))
 
 
 _OPEN = "open that port in the firewall between them, and see that the service runs there"
 _SILENT = {
-    "dhcp": (
+    Service.DHCP: (
         "dhcp-silent", "its search for an address (DHCP DISCOVER)",
         "start a DHCP server on this wire, or see that the relay agent passes it on; "
         "daskel survey --wire shows who answers",
     ),
-    "request": (
+    Service.REQUEST: (
         "request-silent", "its request for the address {} that it had been offered",
         "see that the server that made the offer still runs and can write its leases",
     ),
-    "pxe": (
+    Service.PXE: (
         "pxe-port-silent", "its question for a boot file on port 4011",
         "open UDP port 4011 to the boot server, or stop the DHCP server from sending option 60 "
         "(PXEClient) without a boot file",
     ),
-    "tftp": (
+    Service.TFTP: (
         "tftp-blocked", "its request for {} by TFTP (UDP port 69)",
         "open UDP port 69 and the ports above 1023 between them, and see that option 66 and the "
         "next server name the boot server",
     ),
-    "http": ("http-blocked", "its request for {} by HTTP", _OPEN),
-    "nfs": (
+    Service.HTTP: ("http-blocked", "its request for {} by HTTP", _OPEN),
+    Service.NFS: (
         "nfs-blocked", "its connection to NFS, {}",
         "open that TCP port to the server, and see that the address in nfsroot= is the right one",
     ),
-    "portmap": (
+    Service.PORTMAP: (
         "portmap-blocked", "its question for NFS's port, {}",
         "open port 111 to the server, or use an initrd that needs no port mapper",
     ),
@@ -226,30 +241,35 @@ def _missing(case: Case) -> Iterator[Cause]:
     for at, event in case.boot.of(FileMissing):
         if event.harmless or case.after(at, FileSent) or case.result in GOOD:
             continue
-        reason, _, near = event.reason.partition("; there is ")
-        problem = f"it asked for {event.path} over {event.over}, which it cannot have: {reason}"
+        problem = f"it asked for {event.path} over {event.over}, which it cannot have: "
+        problem += event.reason
         remedy = "put it there (daskel files add), or write the right path into the site file"
-        if near:
+        if event.near:
+            near = ", ".join(event.near)
             remedy = f"there is {near}: perhaps that is meant; write it into the site file"
-        elif "another client" in reason:
+        elif event.why is Missed.NOT_YOURS:
             remedy = f"daskel files show {event.path} --as {case.who} tells what it would get"
         yield Cause("file-missing", problem, remedy, ((at, event),))
         return
 
 
-_MEANINGS = (  # of what a client says when it breaks off a transfer
-    (r"option|negotiat|blksize|tsize|error 8\b", "options-refused",
-     "it does not accept the options of the transfer",
-     "tell which firmware this is; until then it may get the file over HTTP"),
-    (r"memory|space|alloc|full|too (large|big)|buffer|error 3\b", "too-large",
-     "the file does not fit into its memory",
-     "hand out a smaller initrd or kernel, or give the machine more memory"),
-    (r"no answer|timed? ?out|silen|did not acknowledge", "link-lost",
-     "it stopped answering in the middle",
-     "look at its cable, its switch port, and whether it was switched off"),
-    (r"clos|reset|gone|port", "client-gone",
-     "it broke the connection",
-     "it was probably switched off or reset; look at its screen"),
+_OVER_HTTP = "until its firmware is corrected it may get the file over HTTP"
+_ABORTS = {  # cause, what it means, what to do
+    Abort.OPTIONS: ("options-refused", "it does not accept the options of the transfer",
+                    _OVER_HTTP),
+    Abort.NO_ROOM: ("too-large", "the file does not fit into its memory",
+                    "hand out a smaller initrd or kernel, or give the machine more memory"),
+    Abort.SILENT: ("link-lost", "it stopped answering in the middle",
+                   "look at its cable, its switch port, and whether it was switched off"),
+    Abort.CLOSED: ("client-gone", "it broke the connection",
+                   "it was probably switched off or reset; look at its screen"),
+    Abort.NOT_ALLOWED: ("not-allowed", "it may not deliver that file",
+                        "let it with [upload] in the site file, if it is meant to"),
+    Abort.BY_SERVER: ("server-failed", "the server could not go on",
+                      "look at the file and the disk that it is on"),
+}  # fmt: skip
+_BROKEN_OFF = (
+    "aborted", "why cannot be told from what it sent", "look at the machine's screen for more",
 )  # fmt: skip
 
 
@@ -257,11 +277,7 @@ def _aborted(case: Case) -> Iterator[Cause]:
     for at, event in case.boot.of(FileAborted):
         if case.after(at, FileSent) or case.result in GOOD:
             continue
-        fits = (row for row in _MEANINGS if re.search(row[0], event.reason, re.IGNORECASE))
-        default = (
-            "", "aborted", "it broke the transfer off", "look at the machine's screen for more",
-        )  # fmt: skip
-        _, cause, meaning, remedy = next(fits, default)
+        cause, meaning, remedy = _ABORTS.get(event.why, _BROKEN_OFF)
         problem = f"{event.path} over {event.over} broke off: {event.reason} ({meaning})"
         yield Cause(cause, problem, remedy, ((at, event),))
         return
@@ -272,7 +288,7 @@ def _size_only(case: Case) -> Iterator[Cause]:
     if case.result in GOOD or case.result == Result.UNDER_WAY:
         return
     last = case.files[-1:]
-    if not last or last[0].end != SIZED:
+    if not last or last[0].end is not End.SIZED:
         return
     asked, fetch = case.last(FileAsked), last[0]
     assert asked and fetch.size is not None
@@ -332,11 +348,12 @@ def _loader_stops(case: Case) -> Iterator[Cause]:
     sent = case.last(FileSent)
     if case.stage is not Stage.LOADER or case.result != Result.STUCK or not sent:
         return
-    if any(fetch.end != SENT for fetch in case.files) or case.last(Unanswered):
+    if any(fetch.end is not End.SENT for fetch in case.files) or case.last(Unanswered):
         return
     event = sent[1]
     assert isinstance(event, FileSent)
-    uefi = "UEFI" in case.boot.firmware
+    seen = next((e for _, e in case.boot.of(Seen) if e.architecture is not None), None)
+    uefi = seen is not None and is_uefi(seen.architecture)
     problem = f"it loaded {event.path} and did not come back for its menu"
     remedy = "its firmware cannot run this file, or the loader finds no network card; " + _LOADER
     if uefi:
@@ -348,7 +365,7 @@ def _menu_stops(case: Case) -> Iterator[Cause]:
     sent = case.last(FileSent)
     if case.stage is not Stage.MENU or case.result != Result.STUCK or not sent:
         return
-    if any(fetch.end != SENT for fetch in case.files) or case.last(Unanswered):
+    if any(fetch.end is not End.SENT for fetch in case.files) or case.last(Unanswered):
         return
     problem = "it has its menu, and fetched no kernel"
     remedy = "somebody chose the local disk, an entry waits for its password, or its key is held"
@@ -359,15 +376,15 @@ def _kernel_stops(case: Case) -> Iterator[Cause]:
     """Kernel and initrd are there, and nothing was heard of them."""
     if case.stage not in (Stage.KERNEL, Stage.INITRD) or case.result != Result.STUCK:
         return
-    if any(f.end != SENT for f in case.files if f.kind != FileKind.CONFIGURATION.value) and (
-        case.last(FileMissing, FileAborted) or case.last(Unanswered)
-    ):
+    if any(
+        f.end is not End.SENT for f in case.files if f.kind != FileKind.CONFIGURATION.value
+    ) and (case.last(FileMissing, FileAborted) or case.last(Unanswered)):
         return
     sent, loaded = case.last(FileSent), case.boot.loaded
     if sent is None:
         return
     wanted = loaded.initrd if loaded else ()
-    fetched = {plain(fetch.path) for fetch in case.files if fetch.end == SENT}
+    fetched = {plain(fetch.path) for fetch in case.files if fetch.end is End.SENT}
     if lacking := [path for path in wanted if path not in fetched]:
         problem = f"it fetched its kernel, and not {lacking[0]}"
         remedy = "the boot loader ran out of memory, or the machine was reset; look at its screen"
@@ -391,7 +408,7 @@ def _mount_refused(case: Case) -> Iterator[Cause]:
     problem = f"its root was refused: {event.path or 'NFS'}: {event.reason}"
     asked = f"; it was told {_nfsroot(loaded)}" if loaded and _nfsroot(loaded) else ""
     remedy = "daskel check names what a root lacks; daskel root list shows what there is"
-    if "version" in event.reason:
+    if event.why is MountRefusal.VERSION:
         remedy = "the root is mounted with NFS version 3 over TCP: nfsroot=...,nfsvers=3,tcp"
     yield Cause("mount-refused", problem + asked, remedy, (found,))
 
@@ -422,14 +439,14 @@ def _nfsroot(loaded: Loaded) -> str:
 
 def _root_trouble(case: Case) -> Iterator[Cause]:
     for what, cause, problem, remedy in (
-        ("full", "slate-full", "its slate of the root {} is full: it cannot write any more",
+        (Trouble.FULL, "slate-full", "its slate of the root {} is full: it cannot write any more",
          "daskel slate show {} tells what takes the room; size = ... in the root's table is the "
          "limit; daskel slate wipe {} begins anew"),
-        ("stale", "stale", "it holds files of the root {} that are not there any more",
+        (Trouble.STALE, "stale", "it holds files of the root {} that are not there any more",
          "start it again: the root was replaced while it ran (seal versions instead of changing "
          "the tree in place)"),
     ):  # fmt: skip
-        found = [(at, e) for at, e in case.boot.of(RootTrouble) if e.what == what]
+        found = [(at, e) for at, e in case.boot.of(RootTrouble) if e.what is what]
         if found:
             where = found[-1][1].root
             said = remedy.replace("{}", case.who)

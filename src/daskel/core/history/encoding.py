@@ -10,7 +10,7 @@ from ipaddress import IPv4Address
 from typing import Any, get_type_hints
 
 from daskel.core.history import events
-from daskel.core.history.events import Event, FileKind, Loaded, Who
+from daskel.core.history.events import Event, Loaded, Who
 
 _SHAPES: dict[type[Event], tuple[str, tuple[str, ...]]] = {}
 
@@ -55,7 +55,9 @@ def _plain(value: object) -> object:
         return str(value)
     if isinstance(value, Enum):
         return value.value
-    return [asdict(item) for item in value] if isinstance(value, tuple) else value
+    if isinstance(value, tuple):
+        return [item if isinstance(item, str) else asdict(item) for item in value]
+    return value
 
 
 def _shape(kind: type[Event]) -> tuple[str, tuple[str, ...]]:
@@ -66,8 +68,10 @@ def _shape(kind: type[Event]) -> tuple[str, tuple[str, ...]]:
 
 
 def _maker(hint: object) -> Any:
-    if hint is FileKind:
-        return FileKind
+    if isinstance(hint, type) and issubclass(hint, Enum):
+        return hint
+    if hint == tuple[str, ...]:
+        return tuple
     if hint in (IPv4Address, IPv4Address | None):
         return lambda value: value and IPv4Address(value)
     if hint == tuple[Loaded, ...]:

@@ -27,6 +27,71 @@ class Stage(Enum):
     REFUSED = "refused"
 
 
+class Refusal(Enum):
+    """Why a machine got no address, or no boot file."""
+
+    UNKNOWN_NETWORK = "unknown network"
+    LISTED = "listed"  # on the list `refuse` of its segment
+    NOT_LISTED = "not listed"  # not on the list `allow`
+    NOT_IN_SITE = "not in the site"
+    NO_ADDRESS = "no address"  # none is free for it
+    WRONG_NETWORK = "wrong network"  # it remembers an address of another one
+    NO_BOOT_FILE = "no boot file"  # none for its firmware
+    BY_ANOTHER = "by another server"
+    UNTOLD = "untold"  # an event of an older version
+
+
+class Missed(Enum):
+    """Why a file that was asked for was not sent."""
+
+    ABSENT = "absent"
+    NOT_ALLOWED = "not allowed"  # to the machine that asks, or to anybody
+    NOT_YOURS = "another client's"
+    UNTOLD = "untold"
+
+
+class Abort(Enum):
+    """Why a transfer ended before its file was whole."""
+
+    OPTIONS = "options"  # the client accepts no such options (TFTP error 8, before any block)
+    NO_ROOM = "no room"  # TFTP error 3
+    BY_CLIENT = "by the client"  # it said so, and nothing more that can be relied on
+    SILENT = "silent"  # no more answers
+    CLOSED = "closed"  # its port or its connection
+    NOT_ALLOWED = "not allowed"  # a delivery that no rule lets it make
+    BY_SERVER = "by the server"
+    UNTOLD = "untold"
+
+
+class MountRefusal(Enum):
+    """Why a root could not be mounted."""
+
+    ABSENT = "absent"
+    NOT_ALLOWED = "not allowed"
+    VERSION = "version"  # of NFS or MOUNT
+    CREDENTIALS = "credentials"
+    SLATE = "slate"  # which cannot be opened
+    OTHER = "other"
+    UNTOLD = "untold"
+
+
+class Trouble(Enum):
+    FULL = "full"  # its slate
+    STALE = "stale"  # a file or export that is not there any more
+
+
+class Service(Enum):
+    """What a client asks, as far as a silence is told apart."""
+
+    DHCP = "dhcp"
+    REQUEST = "request"  # DHCP, for the address that it was offered
+    PXE = "pxe"  # port 4011
+    TFTP = "tftp"
+    HTTP = "http"
+    NFS = "nfs"
+    PORTMAP = "portmap"
+
+
 @dataclass(frozen=True, slots=True)
 class Event:
     """Something that happened to, or because of, `who`."""
@@ -70,7 +135,8 @@ class Refused(Event):
     """A DHCP request that got no address, a NAK, or no boot file, and why."""
 
     segment: str
-    reason: str
+    reason: str  # for people
+    why: Refusal = Refusal.UNTOLD
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,15 +198,20 @@ class FileMissing(Event):
 
     path: str
     over: str
-    reason: str
+    reason: str  # for people
     harmless: bool = False  # who asks goes on without it
+    why: Missed = Missed.UNTOLD
+    near: tuple[str, ...] = ()  # files with nearly that name
+    code: int | None = None  # the error of TFTP, or the status of HTTP
 
 
 @dataclass(frozen=True, slots=True)
 class FileAborted(Event):
     path: str
     over: str
-    reason: str
+    reason: str  # for people
+    why: Abort = Abort.UNTOLD
+    code: int | None = None  # the client's error of TFTP
 
 
 @dataclass(frozen=True, slots=True)
@@ -161,14 +232,16 @@ class Mounted(Event):
 @dataclass(frozen=True, slots=True)
 class MountRefused(Event):
     path: str
-    reason: str
+    reason: str  # for people
+    why: MountRefusal = MountRefusal.UNTOLD
+    code: int | None = None  # the status of MOUNT
 
 
 @dataclass(frozen=True, slots=True)
 class RootTrouble(Event):
     """NFS had to answer a client that runs with an error that its programs see."""
 
-    what: str  # `full`: its slate; `stale`: a file or export that is not there any more
+    what: Trouble
     root: str
 
 
@@ -185,7 +258,7 @@ class Up(Event):
 class Unanswered(Event):
     """Only seen in a capture: nobody answered what a client asked, however often."""
 
-    what: str  # dhcp, pxe, tftp, http, nfs or portmap
+    what: Service
     asked: str  # the path, or what else it was about
     server: IPv4Address | None
     times: int

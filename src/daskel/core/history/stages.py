@@ -1,57 +1,118 @@
-"""How far a boot has come because of what happened."""
+"""How far a boot has come because of what happened: a table of events and stages."""
 
 from __future__ import annotations
+
+from collections.abc import Callable, Mapping
 
 from daskel.core.history.events import (
     Addressed,
     Event,
+    FileAborted,
+    FileAsked,
     FileKind,
+    FileMissing,
+    FileReceived,
     FileSent,
+    FileSized,
+    GivenBack,
+    Malformed,
     Mounted,
     MountRefused,
     OtherServer,
     Refused,
+    RootTrouble,
     Seen,
     Stage,
+    Told,
+    Unanswered,
     Up,
     Waits,
 )
 
-_BY_KIND = {
+_ORDER = list(Stage)
+_ENDED = (Stage.REFUSED, Stage.LOBBY, Stage.LOCAL)  # from which any later stage is the next one
+_OF_FILES = {
     FileKind.LOADER: Stage.LOADER,
     FileKind.CONFIGURATION: Stage.MENU,
     FileKind.KERNEL: Stage.KERNEL,
     FileKind.INITRD: Stage.INITRD,
 }
-_ORDER = list(Stage)
+_After = Callable[[Stage | None, Event], Stage | None]
 
 
 def stage_after(stage: Stage | None, event: Event) -> Stage | None:
     """How far a boot has come after `event`. A firmware's new DISCOVER begins the next boot.
 
-    The system's own DHCP, after its initrd was loaded, shows that its kernel runs.
+    Raises KeyError for a kind of event that the table does not list.
     """
-    reached: Stage | None = None
-    if isinstance(event, Seen):
-        if event.firmware or stage is None:
-            return Stage.SEEN
-        reached = Stage.RUNNING if stage in (Stage.KERNEL, Stage.INITRD) else None
-    elif isinstance(event, Addressed):
-        reached = Stage.ADDRESSED
-        if event.firmware and event.boot_file is None:
-            reached = Stage.LOCAL if stage in (None, Stage.SEEN) else None
-    elif isinstance(event, FileSent):
-        reached = _BY_KIND.get(event.kind)
-    elif isinstance(event, Waits):
-        return Stage.LOBBY
-    elif isinstance(event, Mounted):
-        reached = Stage.ROOT
-    elif isinstance(event, Up):
-        reached = Stage.UP
-    elif isinstance(event, OtherServer):
-        return Stage.ADDRESSED if stage is Stage.LOCAL else stage
-    elif isinstance(event, (Refused, MountRefused)):
-        return Stage.REFUSED if stage in (None, Stage.SEEN, Stage.LOCAL) else stage
-    if reached is None or stage in (Stage.REFUSED, Stage.LOBBY, Stage.LOCAL):
+    return _AFTER[type(event)](stage, event)
+
+
+def _on_to(stage: Stage | None, reached: Stage | None) -> Stage | None:
+    """The later one of two stages; from an end, any other one."""
+    if reached is None or stage is None or stage in _ENDED:
         return reached or stage
-    return reached if stage is None or _ORDER.index(reached) > _ORDER.index(stage) else stage
+    return max(stage, reached, key=_ORDER.index)
+
+
+def _same(stage: Stage | None, _: Event) -> Stage | None:
+    return stage
+
+
+def _lobby(_: Stage | None, __: Event) -> Stage | None:
+    return Stage.LOBBY
+
+
+def _reaches(reached: Stage) -> _After:
+    return lambda stage, _: _on_to(stage, reached)
+
+
+def _seen(stage: Stage | None, event: Event) -> Stage | None:
+    """The system's own DHCP, after its initrd was loaded, shows that its kernel runs."""
+    assert isinstance(event, Seen)
+    if event.firmware or stage is None:
+        return Stage.SEEN
+    return Stage.RUNNING if stage in (Stage.KERNEL, Stage.INITRD) else stage
+
+
+def _addressed(stage: Stage | None, event: Event) -> Stage | None:
+    assert isinstance(event, Addressed)
+    if event.firmware and event.boot_file is None:  # nothing for it here: it goes to its own disk
+        return Stage.LOCAL if stage in (None, Stage.SEEN) else stage
+    return _on_to(stage, Stage.ADDRESSED)
+
+
+def _sent(stage: Stage | None, event: Event) -> Stage | None:
+    assert isinstance(event, FileSent)
+    return _on_to(stage, _OF_FILES.get(event.kind))
+
+
+def _refused(stage: Stage | None, _: Event) -> Stage | None:
+    return Stage.REFUSED if stage in (None, Stage.SEEN, Stage.LOCAL) else stage
+
+
+def _other_server(stage: Stage | None, _: Event) -> Stage | None:
+    return Stage.ADDRESSED if stage is Stage.LOCAL else stage
+
+
+_AFTER: Mapping[type[Event], _After] = {
+    Seen: _seen,
+    Waits: _lobby,
+    Addressed: _addressed,
+    Refused: _refused,
+    OtherServer: _other_server,
+    GivenBack: _same,
+    FileAsked: _same,
+    FileSized: _same,
+    Told: _same,
+    FileSent: _sent,
+    FileMissing: _same,
+    FileAborted: _same,
+    FileReceived: _same,
+    Mounted: _reaches(Stage.ROOT),
+    MountRefused: _refused,
+    RootTrouble: _same,
+    Up: _reaches(Stage.UP),
+    Unanswered: _same,
+    Malformed: _same,
+}

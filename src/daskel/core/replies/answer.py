@@ -26,9 +26,17 @@ from daskel.core.dhcp.packet import DEFAULT_LIMIT, NOWHERE, MessageType, Packet,
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.dhcp.relay import described
 from daskel.core.dhcp.responder import Situation, reply, situation, wanted_address
-from daskel.core.history.events import Addressed, Event, GivenBack, OtherServer, Refused, Seen
+from daskel.core.history.events import (
+    Addressed,
+    Event,
+    GivenBack,
+    OtherServer,
+    Refusal,
+    Refused,
+    Seen,
+)
 from daskel.core.replies.proxy import acknowledgement, heard, offer
-from daskel.core.replies.reply import Question, Replies
+from daskel.core.replies.reply import Question, Replies, no_boot_file
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.layers import NOT_ASSIGNED, Assigned, effective
 from daskel.core.site.model import Site
@@ -81,7 +89,8 @@ class Answers:
         if place.problem:
             who = by_mac(self.site, mac)
             asks = request.op == 1 and request.message_type is MessageType.DISCOVER
-            return Answer(events=[Refused(who, "", place.problem)] if asks else [])
+            refused = Refused(who, "", place.problem, Refusal.UNKNOWN_NETWORK)
+            return Answer(events=[refused] if asks else [])
         answer = Answer()
         segments: Sequence[str] = place.segments
         if len(segments) > 1:
@@ -102,10 +111,11 @@ class Answers:
         meaning = situation(request, question.server, unicast=unicast)
         if meaning is None:
             return Answer()
-        reason = refusal(self.site, str(question.who.mac), segment)
-        if reason is not None:
+        denied = refusal(self.site, str(question.who.mac), segment)
+        if denied is not None:
             asks = meaning is Situation.DISCOVER  # once for each try
-            return Answer(events=[Refused(question.who, segment, reason)] if asks else [])
+            event = Refused(question.who, segment, denied.words, denied.why)
+            return Answer(events=[event] if asks else [])
         if pxe:
             return self._pxe(question)
         if self.site.segments[segment].dhcp == "proxy":
@@ -142,10 +152,12 @@ class Answers:
         events: list[Event] = [_seen(q, address)]
         if address is not None and not self._has_room(q, address):
             reason = "half of the pool is kept for machines of the site, the other half is taken"
-            return Answer(events=[*events, Refused(q.who, q.segment, reason)])
+            full = Refused(q.who, q.segment, reason, Refusal.NO_ADDRESS)
+            return Answer(events=[*events, full])
         if address is None:
             reason = "its address is in use" if q.fixed else "the pool has no address left"
-            return Answer(events=[*events, Refused(q.who, q.segment, reason)])
+            full = Refused(q.who, q.segment, reason, Refusal.NO_ADDRESS)
+            return Answer(events=[*events, full])
         lease = self._lease(q, address)
         held = self.leases.at(address)
         if not (held and held.state is LeaseState.BOUND and held.holds(q.now)):
@@ -187,9 +199,9 @@ class Answers:
             return Answer()
         rules = self._rules[q.segment]
         if not rules.allowed(address, q.fixed):
-            return self._nak(q, f"{address} is not its address")
+            return self._nak(q, f"{address} is not its address", Refusal.WRONG_NETWORK)
         if not self.leases.free_for(address, str(q.who.mac), q.now):
-            return self._nak(q, f"{address} belongs to another machine")
+            return self._nak(q, f"{address} belongs to another machine", Refusal.NO_ADDRESS)
         lease = self._lease(q, address)
         before = self.leases.at(address)
         renewed = bool(before and before.state is LeaseState.BOUND and before.holds(q.now))
@@ -199,7 +211,7 @@ class Answers:
         file = self.replies.plan(q).file
         boots = q.boot is not None
         event = Addressed(q.who, q.segment, address, seconds, file.path, renewed, boots)
-        problems = [Refused(q.who, q.segment, file.problem)] if file.problem else []
+        problems = [no_boot_file(q, file)] if file.problem else []
         return Answer(answer, None, [lease], [event, *problems])
 
     def _reboot(self, q: Question) -> Answer:
@@ -210,7 +222,7 @@ class Answers:
         """
         address = wanted_address(q.request)
         if address is not None and address not in self.site.segments[q.segment].network:
-            return self._nak(q, f"{address} is not on this network")
+            return self._nak(q, f"{address} is not on this network", Refusal.WRONG_NETWORK)
         if q.who.name is None and self.leases.of(q.segment, str(q.who.mac)) is None:
             return Answer()
         return self._request(q)
@@ -249,10 +261,10 @@ class Answers:
     def _inform(self, q: Question) -> Answer:
         return Answer(self.replies.make(q, MessageType.ACK, None))
 
-    def _nak(self, q: Question, reason: str) -> Answer:
+    def _nak(self, q: Question, reason: str, why: Refusal) -> Answer:
         options = {int(Code.MESSAGE): reason.encode()}
         nak = reply(q.request, MessageType.NAK, q.server, options)
-        return Answer(nak, events=[Refused(q.who, q.segment, reason)])
+        return Answer(nak, events=[Refused(q.who, q.segment, reason, why)])
 
     def _lease(self, q: Question, address: IPv4Address) -> Lease:
         before = self.leases.of(q.segment, str(q.who.mac))

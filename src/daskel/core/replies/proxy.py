@@ -9,8 +9,8 @@ from __future__ import annotations
 from daskel.core.boot.address import Lease, LeaseState
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import NOWHERE, MessageType, Packet
-from daskel.core.history.events import Addressed, Event, Refused
-from daskel.core.replies.reply import Question, Replies
+from daskel.core.history.events import Addressed, Event
+from daskel.core.replies.reply import Question, Replies, no_boot_file
 
 REMEMBERED = 86400  # seconds that an address which another server gave is taken for the client's
 
@@ -21,8 +21,7 @@ def offer(replies: Replies, q: Question) -> tuple[Packet | None, list[Event]]:
         return None, []
     file = replies.plan(q).file
     if file.path is None:
-        reason = file.problem or "it is to get no boot file"
-        return None, [Refused(q.who, q.segment, reason)] if file.problem else []
+        return None, [no_boot_file(q, file)] if file.problem else []
     return replies.make(q, MessageType.OFFER, None), []
 
 

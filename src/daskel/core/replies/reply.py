@@ -13,7 +13,7 @@ from daskel.core.dhcp.packet import NOWHERE, MessageType, Packet
 from daskel.core.dhcp.pxe import BootRequest, boot_options, boot_request
 from daskel.core.dhcp.relay import SERVER_OVERRIDE, address_inside
 from daskel.core.dhcp.responder import reply
-from daskel.core.history.events import Who
+from daskel.core.history.events import Refusal, Refused, Who
 from daskel.core.replies.bootfile import BootFile, choose_boot_file
 from daskel.core.replies.options import encode, rules
 from daskel.core.site.layers import NOT_ASSIGNED, Assigned, Effective
@@ -180,3 +180,8 @@ def _network_settings(site: Site, name: str, segment: Segment) -> list[Setting]:
     if segment.domain:
         settings.append(setting(Code.DOMAIN, segment.domain.encode(), "domain"))
     return settings
+
+
+def no_boot_file(q: Question, file: BootFile) -> Refused:
+    """A machine that wants to boot, and has no file for its firmware."""
+    return Refused(q.who, q.segment, file.problem, Refusal.NO_BOOT_FILE)

@@ -9,10 +9,11 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
+from daskel.core.tftp.ending import Ending, Failure
 from daskel.core.tftp.packet import Ack, Data, Error, ErrorCode, Options, Request, TftpPacket
+from daskel.core.tftp.round_trip import FIRST_WAIT, LONGEST_WAIT
 from daskel.core.tftp.transfer import DEFAULT_BLOCK, PATIENCE, State, granted
 
-_FIRST_WAIT, _LONGEST_WAIT = 1.0, 2.0  # seconds until an acknowledgement is sent again
 LINGER = 5.0  # seconds: the last acknowledgement may be lost
 
 
@@ -45,10 +46,10 @@ class Reception:
     block_size: int = DEFAULT_BLOCK  # bytes
     size: int = 0  # bytes that were received
     state: State = State.SENDING
-    failure: str = ""
+    failure: Failure | None = None
     deadline: float = 0.0  # when to call `tick`
     _block: int = 0  # the last one received, not wrapped
-    _wait: float = _FIRST_WAIT
+    _wait: float = FIRST_WAIT
     _progress: float = 0.0
 
     def __post_init__(self) -> None:
@@ -62,27 +63,31 @@ class Reception:
         self._progress = now
         size = self.options.get("tsize", "")
         if size.isdigit() and int(size) > self.limit:
-            return self._fail(self._too_large, ErrorCode.FULL)
+            return self._fail(Ending.NO_ROOM, self._too_large, ErrorCode.FULL)
         return self._answer(now)
 
     def receive(self, packet: TftpPacket, now: float) -> list[Output]:
         if self.state is State.FAILED:
             return []
         if isinstance(packet, Error):
-            return self._fail(f"the client ended it: {packet.message or 'no reason'}", None)
+            said = f"the client ended it: {packet.message or 'no reason'}"
+            self.state, self.failure = State.FAILED, Failure(Ending.BY_CLIENT, said, packet.code)
+            return []
         if not isinstance(packet, Data):
-            return self._fail("the client sent something else than data", ErrorCode.ILLEGAL)
+            said = "the client sent something other than data"
+            return self._fail(Ending.MISTAKE, said, ErrorCode.ILLEGAL)
         if packet.block == self._block & 0xFFFF and self._block:
             return self._answer(now)  # the acknowledgement was lost
         if self.state is State.DONE or packet.block != (self._block + 1) & 0xFFFF:
             return []
         if len(packet.payload) > self.block_size:
-            return self._fail("a block is larger than agreed", ErrorCode.ILLEGAL)
+            said = "a block is larger than agreed"
+            return self._fail(Ending.MISTAKE, said, ErrorCode.ILLEGAL)
         if self.size + len(packet.payload) > self.limit:
-            return self._fail(self._too_large, ErrorCode.FULL)
+            return self._fail(Ending.NO_ROOM, self._too_large, ErrorCode.FULL)
         self._block += 1
         self.size += len(packet.payload)
-        self._progress, self._wait = now, _FIRST_WAIT
+        self._progress, self._wait = now, FIRST_WAIT
         last = len(packet.payload) < self.block_size
         if last:
             self.state = State.DONE
@@ -93,13 +98,13 @@ class Reception:
         if self.state is not State.SENDING or now < self.deadline:
             return []
         if now - self._progress >= PATIENCE:
-            return self._fail("the client went silent", ErrorCode.UNDEFINED)
-        self._wait = min(self._wait * 2, _LONGEST_WAIT)
+            return self._fail(Ending.SILENT, "the client went silent", ErrorCode.UNDEFINED)
+        self._wait = min(self._wait * 2, LONGEST_WAIT)
         return self._answer(now)
 
     def end(self, reason: str, code: ErrorCode) -> Error:
         """It cannot be written any further; what to tell the client."""
-        self.state, self.failure = State.FAILED, reason
+        self.state, self.failure = State.FAILED, Failure(Ending.BY_SERVER, reason)
         return Error(code, reason)
 
     @property
@@ -112,6 +117,6 @@ class Reception:
             Options(self.options) if self.options and not self.begun else Ack(self._block & 0xFFFF)
         ]
 
-    def _fail(self, reason: str, code: ErrorCode | None) -> list[Output]:
-        self.state, self.failure = State.FAILED, reason
-        return [] if code is None else [Error(code, reason)]
+    def _fail(self, ending: Ending, words: str, code: ErrorCode) -> list[Output]:
+        self.state, self.failure = State.FAILED, Failure(ending, words)
+        return [Error(code, words)]

@@ -12,7 +12,7 @@ from daskel.core.content.computed import NOT_YOURS, Content, Missing, may_have
 from daskel.core.content.grub import with_server
 from daskel.core.content.misses import harmless
 from daskel.core.content.paths import PathRefusedError, clean_path, nearest
-from daskel.core.history.events import FileKind, FileMissing, Told, Waits, Who
+from daskel.core.history.events import FileKind, FileMissing, Missed, Told, Waits, Who
 from daskel.service.shared import Shared
 from daskel.system.host.confined_open import why_not
 
@@ -66,10 +66,10 @@ def open_content(
     try:
         path = clean_path(asked)
     except PathRefusedError as error:
-        return _missing(shared, who, asked, over, str(error), refused=True)
+        return _missing(shared, who, asked, over, str(error), Missed.NOT_ALLOWED)
     found = shared.computed.content(segment, path, who, over)
     if isinstance(found, Missing):
-        return _missing(shared, who, asked, over, found.reason, refused=found.refused)
+        return _missing(shared, who, asked, over, found.reason, found.why)
     return _open(shared, segment, found, asked, who, over)
 
 
@@ -87,12 +87,13 @@ def _open(
     except OSError as error:
         outside = error.errno in (errno.EXDEV, errno.EACCES, errno.EPERM)
         if error.errno == errno.ENOENT and (why := harmless(found.path)):
-            return _missing(shared, who, asked, over, why_not(error), refused=False, meaning=why)
+            return _missing(shared, who, asked, over, why_not(error), Missed.ABSENT, meaning=why)
+        missed = Missed.NOT_ALLOWED if outside else Missed.ABSENT
         near = _near(shared, found.path) if error.errno == errno.ENOENT else ()
-        return _missing(shared, who, asked, over, why_not(error), refused=outside, near=near)
+        return _missing(shared, who, asked, over, why_not(error), missed, near=near)
     if not may_have(shared.site, who, place):  # its name differs in upper and lower case
         os.close(descriptor)
-        return _missing(shared, who, asked, over, NOT_YOURS, refused=True)
+        return _missing(shared, who, asked, over, NOT_YOURS, Missed.NOT_YOURS)
     meant = place in found.places
     path = found.path if meant else place  # events name it as it was asked for
     kind = found.kind if meant else shared.computed.kind_of(place)
@@ -129,11 +130,12 @@ def _near(shared: Shared, path: str) -> list[str]:
 
 
 def _missing(
-    shared: Shared, who: Who, asked: bytes, over: str, reason: str, *, refused: bool,
+    shared: Shared, who: Who, asked: bytes, over: str, reason: str, why: Missed,
     near: Sequence[str] = (), meaning: str = "",
 ) -> NotOpened:  # fmt: skip
     """Names of other files, and what a miss means, are for the log alone."""
     shown = asked[:200].decode("utf-8", "backslashreplace")
-    more = f"; there is {', '.join(near)}" if near else f"; {meaning}" if meaning else ""
-    shared.emit(FileMissing(who, shown, over, reason + more, bool(meaning)))
-    return NotOpened(reason, refused)
+    more = f"; {meaning}" if meaning and not near else ""
+    event = FileMissing(who, shown, over, reason + more, bool(meaning), why, tuple(near))
+    shared.emit(event)
+    return NotOpened(reason, why is not Missed.ABSENT)

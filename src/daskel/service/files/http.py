@@ -18,7 +18,7 @@ from aiohttp.http_exceptions import HttpProcessingError
 from daskel.core.boot.segments import servers
 from daskel.core.content import up
 from daskel.core.content.bandwidth import Bandwidth
-from daskel.core.history.events import FileAborted, FileAsked, FileKind, FileSent, Up, Who
+from daskel.core.history.events import Abort, FileAborted, FileAsked, FileKind, FileSent, Up, Who
 from daskel.core.http.conditions import (
     NOT_MODIFIED,
     PART,
@@ -156,8 +156,9 @@ class HttpService:
                 await self._body(request, response, opened, part, moving, bandwidth)
             await response.write_eof()
         except (ConnectionError, EOFError) as error:
-            reason = str(error) if isinstance(error, EOFError) else _CLOSED
-            self._shared.emit(FileAborted(who, opened.path, "http", reason))
+            ours = isinstance(error, EOFError)
+            reason, why = (str(error), Abort.BY_SERVER) if ours else (_CLOSED, Abort.CLOSED)
+            self._shared.emit(FileAborted(who, opened.path, "http", reason, why))
             return response
         if request.method == "GET" and part.status in (WHOLE, PART) and not opened.quiet:
             seconds = time.monotonic() - began

@@ -8,7 +8,8 @@ import socket
 import time
 from collections.abc import Callable, Iterable
 
-from daskel.core.history.events import FileAborted, FileReceived, Who
+from daskel.core.history.aborts import aborted
+from daskel.core.history.events import FileReceived, Who
 from daskel.core.reader import MalformedError
 from daskel.core.tftp.packet import ErrorCode, Request, parse
 from daskel.core.tftp.reception import Output, Reception, Write
@@ -96,7 +97,8 @@ class Receiving:
                 self._send(self._reception.end(reason_of(error), code_of(error)))
                 break
         if self._reception.state is State.FAILED:
-            self._shared.emit(FileAborted(self._who, self._path, "tftp", self._reception.failure))
+            failure, got = self._reception.failure, self._reception.size
+            self._shared.emit(aborted(self._who, self._path, failure, got))
             self.close()
 
     def _write(self, output: Write) -> None:

@@ -11,7 +11,8 @@ from ipaddress import IPv4Address
 
 from daskel.core.content.bandwidth import Bandwidth
 from daskel.core.content.paths import PathRefusedError
-from daskel.core.history.events import FileAborted, FileAsked, FileSent, FileSized, Who
+from daskel.core.history.aborts import aborted
+from daskel.core.history.events import Abort, FileAborted, FileAsked, FileSent, FileSized, Who
 from daskel.core.reader import MalformedError
 from daskel.core.tftp.packet import Error, ErrorCode, Opcode, Request, parse
 from daskel.core.tftp.reception import Reception, accepted
@@ -119,11 +120,12 @@ class TftpService:
             path, rule = self._shared.written.rule(request.path, who)
             part = self._shared.uploads.begin(path, rule.files)
         except PathRefusedError as error:
-            self._shared.emit(FileAborted(who, shown, "tftp", f"write: {error}"))
+            self._shared.emit(FileAborted(who, shown, "tftp", f"write: {error}", Abort.NOT_ALLOWED))
             return self._refuse(peer, ErrorCode.ACCESS, str(error))
         except OSError as error:
             where = f" ({error.filename})" if error.filename else ""
-            self._shared.emit(FileAborted(who, shown, "tftp", f"write: {reason_of(error)}{where}"))
+            reason = f"write: {reason_of(error)}{where}"
+            self._shared.emit(FileAborted(who, shown, "tftp", reason, Abort.BY_SERVER))
             return self._refuse(peer, code_of(error), reason_of(error))
         try:
             sock, largest = self._connected(peer)
@@ -239,7 +241,7 @@ class _Session:
             return self._shared.malformed("tftp", str(error))
         except OSError:
             return self._refused()
-        offering = transfer.state is State.OFFERING
+        offering = transfer.state is State.OFFERING and "tsize" in transfer.options
         return self._send(transfer.receive(packet, time.monotonic()), offering)
 
     def _acknowledged(self, block: int) -> None:
@@ -311,5 +313,6 @@ class _Session:
         elif only_asked:
             self._shared.emit(FileSized(self._who, opened.path, "tftp"))
         else:
-            self._shared.emit(FileAborted(self._who, opened.path, "tftp", transfer.failure))
+            blocks = transfer.acknowledged
+            self._shared.emit(aborted(self._who, opened.path, transfer.failure, blocks))
         return self.close()
