@@ -246,7 +246,7 @@ MISLEADING = "port memory option version boot loader not in silent full; there i
 
 @pytest.mark.parametrize(("_cause", "events", "_words"), CAUSES)
 def test_words_for_people_decide_nothing(
-    cause: str, events: list[Event], _words: list[str]
+    _cause: str, events: list[Event], _words: list[str]
 ) -> None:
     """Whatever the text of an event says, the cause follows from its other fields."""
     told = [replace(e, reason=MISLEADING) if hasattr(e, "reason") else e for e in events]

@@ -9,7 +9,7 @@ import asyncio
 import logging
 import os
 import socket
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 from pathlib import Path
@@ -20,6 +20,7 @@ from daskel.core.history.events import (
     Event,
     FileSent,
     Mounted,
+    MountRefusal,
     MountRefused,
     RootTrouble,
     Seen,
@@ -28,10 +29,38 @@ from daskel.core.history.events import (
 from daskel.core.nfs import mount
 from daskel.core.nfs.handle import export_number
 from daskel.core.roots.views import View, version_export, views_of
-from daskel.service.nfs.processes import Keeping
+from daskel.service.nfs.messages import (
+    AskMount,
+    AskPaths,
+    AskVersions,
+    Begin,
+    CloseExport,
+    CloseSlate,
+    Connection,
+    ExportAt,
+    Failed,
+    Gone,
+    Grant,
+    InTrouble,
+    MalformedCall,
+    Message,
+    MountHere,
+    MountNot,
+    MustBeWiped,
+    NoFolder,
+    NotServed,
+    NotThere,
+    Opened,
+    OpenSlate,
+    Paths,
+    RenewSlate,
+    Versions,
+    Warned,
+    WipeSlate,
+)
+from daskel.service.nfs.processes import Keeping, said, taking
 from daskel.service.nfs.questions import Channel, handle_key
 from daskel.service.shared import Shared
-from daskel.system.channel import Message
 from daskel.system.roots.roots import RootFolder
 
 _MOST_WORKERS = 4
@@ -56,13 +85,13 @@ class Exports(Keeping):
         super().__init__(shared, roots, slates, workers=min(os.cpu_count() or 1, _MOST_WORKERS))
         self._peers: dict[str, _Peer] = {}  # by a socket's address
         self._one_by_one: dict[str, asyncio.Lock] = {}  # one at a time for each slate
-        self._opened: dict[str, Message] = {}  # exports of slates that are mounted, by name
+        self._opened: dict[str, ExportAt] = {}  # exports of slates that are mounted, by name
         self._mounts: dict[str, dict[str, int]] = {}  # client, root: the version that it mounted
 
     async def serve(self) -> None:
         await super().serve()
         for worker in self._workers:
-            worker.tell({"do": "begin", "key": self._key.hex()})
+            worker.tell(Begin(self._key))
         self._shared.on_event |= {FileSent: self._happened, Seen: self._happened}
         site = self._shared.site
         said = [table.slate for table in site.roots.values()]
@@ -88,7 +117,7 @@ class Exports(Keeping):
             known.connections += 1
             try:
                 known.worker.tell(await self._grant(peer))
-                known.worker.tell({"do": "connection", "peer": peer}, (sock.fileno(),))
+                known.worker.tell(Connection(peer), descriptors=(sock.fileno(),))
             except BaseException:
                 self._disconnected(peer)
                 raise
@@ -109,22 +138,22 @@ class Exports(Keeping):
         if peer in self._peers:
             self._peers[peer].worker.tell(await self._grant(peer))
 
-    async def _grant(self, peer: str) -> Message:
+    async def _grant(self, peer: str) -> Grant:
         """All that a client may have: its slates that are there, and every version of roots that
         it sees as they are (a running client stays on the version that it mounted)."""
-        exports: list[Message] = []
-        later: list[str] = []
+        exports: list[ExportAt] = []
+        later: list[bytes] = []
         for view in self._views(peer)[1].values():
             if view.slate != "none" and self._can_mount:
                 opened = await self._slate(view, only_if_there=True, booting=False)
-                exports += [opened] if "number" in opened else []
-                later += [export_number(view.export).hex()] if "error" in opened else []
+                exports += [opened] if isinstance(opened, ExportAt) else []
+                later += [export_number(view.export)] if isinstance(opened, Failed) else []
                 continue
-            there = (await self._versions(view.root))["there"]
+            there = (await self._versions(view.root)).there
             exports += [self._plain(view.root, number) for number in there]
         if later:
             self._begin(self._renew(peer, _TRY_AGAIN))
-        return {"do": "grant", "peer": peer, "exports": exports, "later": later}
+        return Grant(peer, tuple(exports), tuple(later))
 
     def _views(self, peer: str) -> tuple[Who, dict[str, View]]:
         server = self._peers[peer].server
@@ -135,62 +164,59 @@ class Exports(Keeping):
     def _root(self, root: str) -> RootFolder:
         return RootFolder(self._roots, self._shared.site.root_path(root))
 
-    async def _versions(self, root: str) -> Message:
-        """`used`, and the versions that are `there`: of the process that can see the roots."""
+    async def _versions(self, root: str) -> Versions:
+        """Of the process that can see the roots."""
         path = self._shared.site.root_path(root)
-        question = {"do": "versions", "roots": str(self._roots), "path": path}
-        answer = await self._keeper.ask(question)
-        if "error" in answer:
-            _log.warning("root %s: %s", root, answer["error"])
-        return {"used": 0, "there": [], **answer}
+        answer = await self._keeper.ask(AskVersions(str(self._roots), path))
+        if isinstance(answer, Versions):
+            return answer
+        if isinstance(answer, Failed):
+            _log.warning("root %s: %s", root, answer.error)
+        return Versions(0, ())
 
-    def _plain(self, root: str, version: int) -> Message:
+    def _plain(self, root: str, version: int) -> ExportAt:
         folder = self._root(root).version(version)
-        number = export_number(version_export(root, version)).hex()
-        return {
-            "number": number, "folder": str(folder), "writable": False, "limit": None,
-            "version": version,
-        }  # fmt: skip
+        return ExportAt(export_number(version_export(root, version)), str(folder), version)
 
     # --- slates ---
 
-    async def _slate(self, view: View, *, only_if_there: bool, booting: bool) -> Message:
-        """The export of a slate, mounted; `error` when that is not possible."""
+    async def _slate(
+        self, view: View, *, only_if_there: bool, booting: bool
+    ) -> ExportAt | NotThere | Failed:
+        """The export of a slate, mounted; or why there is none."""
         async with self._one_by_one.setdefault(view.export, asyncio.Lock()):
             opened = self._opened.get(view.export)
             if opened and not booting:
                 return opened
-            question = {
-                "do": "open", "roots": str(self._roots), "own": dict(view.own), "booting": booting,
-                "path": self._shared.site.root_path(view.root), "only_if_there": only_if_there,
-            }  # fmt: skip
-            answer = await self._keep(view.root, view.client, question)
-            if answer.get("wipe"):
-                await self._take_away(view.root, view.client, "renew")
-                answer = await self._keep(view.root, view.client, question)
-            if "folder" not in answer:
+            name, path = self._name(view.root, view.client), self._shared.site.root_path(view.root)
+            question = OpenSlate(
+                name, str(self._roots), path, dict(view.own), booting, only_if_there
+            )
+            answer = await self._keeper.ask(question)
+            if isinstance(answer, MustBeWiped):
+                await self._take_away(RenewSlate(name))
+                answer = await self._keeper.ask(question)
+            if not isinstance(answer, Opened):
+                assert isinstance(answer, (NotThere, Failed))
                 return answer
-            number = export_number(view.export).hex()
-            opened = {
-                "number": number, "folder": answer["folder"], "upper": answer["upper"],
-                "writable": True, "limit": view.limit, "version": answer["version"],
-            }  # fmt: skip
-            self._opened[view.export] = opened
-            return opened
+            number = export_number(view.export)
+            made = ExportAt(number, answer.folder, answer.version, answer.upper, view.limit)
+            self._opened[view.export] = made
+            return made
 
-    async def _take_away(self, root: str, client: str, how: str) -> Message:
-        """Close a slate, and wipe it where `how` says so."""
-        export = View(root, client, "keep").export
+    async def _take_away(self, question: CloseSlate | WipeSlate | RenewSlate) -> Message:
+        """Close a slate everywhere, and do with it what the question says."""
+        export = View(question.slate.root, question.slate.client, "keep").export
         self._opened.pop(export, None)
         for worker in self._workers:
-            await worker.ask({"do": "close", "number": export_number(export).hex()})
-        return await self._keep(root, client, {"do": how})
+            await worker.ask(CloseExport(export_number(export)))
+        return await self._keeper.ask(question)
 
-    async def take_away(self, root: str, client: str, how: str) -> Message:
-        """The same, when nobody else is about to open it."""
+    async def take_away(self, root: str, client: str, how: str) -> dict[str, object]:
+        """Close a slate, or wipe it, when nobody else is about to open it."""
         export = View(root, client, "keep").export
         async with self._one_by_one.setdefault(export, asyncio.Lock()):
-            return await self._take_away(root, client, how)
+            return said(await self._take_away(taking(how)(self._name(root, client))))
 
     def connected(self) -> list[dict[str, Any]]:
         """Clients that are connected: which roots they may have, and the versions that they
@@ -210,83 +236,108 @@ class Exports(Keeping):
 
     # --- what workers ask ---
 
-    def _hear(self, channel: Channel, message: Message) -> None:
-        if "malformed" in message:
-            self._shared.malformed("nfs", message["malformed"])
-        elif message.get("peer", "") and message["peer"] not in self._peers:
-            return  # its connections ended meanwhile
-        elif "missing" in message:
-            who = self._views(message["peer"])[0]
-            root, below = message["root"], message["missing"]
-            reason = f"there is no directory /{below} in the root {root}"
-            self._shared.emit(MountRefused(who, f"{export_path(root)}/{below}", reason))
-        elif "trouble" in message or "refused" in message:
-            self._trouble(message)
-        elif "warning" in message:
-            _log.warning("NFS: %s", message["warning"])
-        elif "gone" in message:
-            self._disconnected(message["gone"])
-        elif message["ask"] == "mount":
-            self._begin(self._mount(channel, message))
-        elif message["ask"] == "exports":
-            paths = sorted(map(export_path, self._views(message["peer"])[1]))
-            channel.tell({"do": "answer", "id": message["id"], "paths": paths})
+    def _hear(self, channel: Channel, message: Message, number: int) -> bool:
+        handle = HEARD.get(type(message))
+        if handle:
+            handle(self, channel, message, number)
+        return handle is not None
 
-    def _trouble(self, message: Message) -> None:
-        """NFS had to refuse something that a client runs into."""
-        who, views = self._views(message["peer"])
-        if "refused" in message:
-            self._shared.emit(MountRefused(who, "", message["refused"]))
-            return
-        mounted = self._mounts.get(str(who)) or views
-        self._shared.emit(RootTrouble(who, message["trouble"], next(iter(mounted), "")))
+    def malformed(self, _: Channel, told: MalformedCall, __: int) -> None:
+        self._shared.malformed("nfs", told.reason)
 
-    async def _mount(self, channel: Channel, asked: Message) -> None:
-        answer = {"do": "answer", "id": asked["id"], "peer": asked["peer"]}
+    def warned(self, _: Channel, told: Warned, __: int) -> None:
+        _log.warning("NFS: %s", told.text)
+
+    def gone(self, _: Channel, told: Gone, __: int) -> None:
+        if told.peer in self._peers:
+            self._disconnected(told.peer)
+
+    def no_folder(self, _: Channel, told: NoFolder, __: int) -> None:
+        if told.peer in self._peers:
+            who, path = self._views(told.peer)[0], f"{export_path(told.root)}/{told.below}"
+            reason = f"there is no directory /{told.below} in the root {told.root}"
+            self._shared.emit(MountRefused(who, path, reason, MountRefusal.ABSENT))
+
+    def trouble(self, _: Channel, told: InTrouble, __: int) -> None:
+        if told.peer in self._peers:
+            who, views = self._views(told.peer)
+            mounted = self._mounts.get(str(who)) or views
+            self._shared.emit(RootTrouble(who, told.what, next(iter(mounted), "")))
+
+    def not_served(self, _: Channel, told: NotServed, __: int) -> None:
+        if told.peer in self._peers:
+            who = self._views(told.peer)[0]
+            self._shared.emit(MountRefused(who, "", told.reason, told.why))
+
+    def asks_for_paths(self, channel: Channel, asked: AskPaths, number: int) -> None:
+        known = asked.peer in self._peers  # else its connections ended meanwhile
+        paths = sorted(map(export_path, self._views(asked.peer)[1])) if known else []
+        channel.tell(Paths(tuple(paths)), number)
+
+    def asks_to_mount(self, channel: Channel, asked: AskMount, number: int) -> None:
+        if asked.peer in self._peers:
+            self._begin(self._mount(channel, asked, number))
+        else:
+            channel.tell(MountNot(mount.Status.ACCESS), number)
+
+    async def _mount(self, channel: Channel, asked: AskMount, number: int) -> None:
+        answer: MountHere | MountNot = MountNot(mount.Status.ACCESS)
         try:
-            answer |= await self._mounted(channel, asked["peer"], asked["path"])
+            answer = await self._mounted(channel, asked.peer, asked.path)
         except Exception:
             _log.exception("a root could not be mounted")
-            answer["status"] = mount.Status.ACCESS
-        channel.tell(answer)
+        channel.tell(answer, number)
 
-    async def _mounted(self, channel: Channel, peer: str, path: str) -> Message:
+    async def _mounted(self, channel: Channel, peer: str, path: str) -> MountHere | MountNot:
         """The export to mount, and the path below it; or why not."""
         who, views = self._views(peer)
         wanted = "/" + path.strip("/") + "/"
         roots = self._shared.site.roots
         root = next((r for r in roots if wanted.startswith(export_path(r) + "/")), None)
         if root is None or root not in views:
-            self._shared.emit(MountRefused(who, path, _why_not(who, views)))
-            status = mount.Status.NOT_FOUND if root is None else mount.Status.ACCESS
-            return {"status": status}
-        view = views[root]
-        export, how = await self._export(view, who)
+            absent = root is None
+            why = MountRefusal.ABSENT if absent else MountRefusal.NOT_ALLOWED
+            self._shared.emit(MountRefused(who, path, _why_not(who, views), why))
+            return MountNot(mount.Status.NOT_FOUND if absent else mount.Status.ACCESS)
+        export, how, why = await self._export(views[root], who)
         if export is None:
-            self._shared.emit(MountRefused(who, path, how))
-            return {"status": mount.Status.NOT_FOUND}
+            self._shared.emit(MountRefused(who, path, how, why))
+            return MountNot(mount.Status.NOT_FOUND)
         granted = await self._grant(peer)
         channel.tell(granted)
         below = wanted.removeprefix(export_path(root)).strip("/")
         if not below:
-            self._mounts.setdefault(str(who), {})[root] = export["version"]
+            self._mounts.setdefault(str(who), {})[root] = export.version
             self._shared.emit(Mounted(who, root, how))
-        return {"number": export["number"], "below": below, "root": root}
+        return MountHere(peer, export.number, root, below)
 
-    async def _export(self, view: View, who: Who) -> tuple[Message | None, str]:
+    async def _export(self, view: View, who: Who) -> tuple[ExportAt | None, str, MountRefusal]:
         """The export, and in words how the client has it, or why there is none."""
         versions = await self._versions(view.root)
-        used = versions["used"]
-        version = f"version {used}, " if used else ""
+        version = f"version {versions.used}, " if versions.used else ""
         if view.slate == "none" or not self._can_mount:
-            if used not in versions["there"]:
-                return None, "its folder is missing"
-            return self._plain(view.root, used), f"{version}read-only"
+            if versions.used not in versions.there:
+                return None, "its folder is missing", MountRefusal.ABSENT
+            plain = self._plain(view.root, versions.used)
+            return plain, f"{version}read-only", MountRefusal.UNTOLD
         opened = await self._slate(view, only_if_there=False, booting=True)
-        if "number" not in opened:
-            return None, f"the slate of {who} cannot be opened: {opened.get('error')}"
-        version = f", version {opened['version']}" if opened["version"] else ""
-        return opened, f"slate {view.slate}{version}"
+        if not isinstance(opened, ExportAt):
+            why = opened.error if isinstance(opened, Failed) else "it is not there"
+            return None, f"the slate of {who} cannot be opened: {why}", MountRefusal.SLATE
+        version = f", version {opened.version}" if opened.version else ""
+        return opened, f"slate {view.slate}{version}", MountRefusal.UNTOLD
+
+
+HEARD: Mapping[type[Message], Callable[[Exports, Channel, Any, int], None]] = {
+    AskMount: Exports.asks_to_mount,
+    AskPaths: Exports.asks_for_paths,
+    MalformedCall: Exports.malformed,
+    NoFolder: Exports.no_folder,
+    InTrouble: Exports.trouble,
+    NotServed: Exports.not_served,
+    Warned: Exports.warned,
+    Gone: Exports.gone,
+}
 
 
 def _why_not(who: Who, views: Mapping[str, View]) -> str:

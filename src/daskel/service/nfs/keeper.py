@@ -14,11 +14,33 @@ import selectors
 import signal
 import socket
 import sys
+from collections.abc import Callable, Mapping
+from contextlib import suppress
 from pathlib import Path
+from typing import Any
 
+from daskel.service.nfs.channel import pair, receive, send
+from daskel.service.nfs.messages import (
+    AskVersions,
+    BootBegins,
+    CloseSlate,
+    Done,
+    Failed,
+    FindFile,
+    Message,
+    MustBeWiped,
+    NotThere,
+    Opened,
+    OpenSlate,
+    Ready,
+    RenewSlate,
+    ShowViews,
+    SlateName,
+    Versions,
+    WipeSlate,
+)
 from daskel.service.nfs.nfsd_views import Showing
 from daskel.service.nfs.worker import serve
-from daskel.system.channel import Message, pair, receive, send
 from daskel.system.host import privileges
 from daskel.system.nfs.fhandle import KernelFinder
 from daskel.system.requirements import MissingRequirementError
@@ -59,93 +81,115 @@ def keep(
     server: socket.socket, workers: list[socket.socket], keeper: Keeper, can_mount: bool
 ) -> None:
     """Make and take away views for the server, and find files for the workers, one request after
-    the other; ends with the server."""
-    send(server, {"can_mount": can_mount})
+    the other; returns when the server has gone, also when it went while it was answered."""
     waiting = selectors.DefaultSelector()
     for end in (server, *workers):
         waiting.register(end, selectors.EVENT_READ, end)
-    while True:
-        for ready, _ in waiting.select():
-            channel: socket.socket = ready.data
-            message = receive(channel)
-            if message is None:
-                return
-            if channel is server:
-                send(server, {"answer": message[0]["id"], **_done(keeper, message[0])})
-            else:
-                _find(channel, message[0])
+    try:
+        send(server, Ready(can_mount))
+        while True:
+            for ready, _ in waiting.select():
+                channel: socket.socket = ready.data
+                received = receive(channel)
+                if received is None and channel is not server:  # a worker ends by itself
+                    waiting.unregister(channel)
+                elif received is None:
+                    return
+                elif channel is server:
+                    message, number = received[0]
+                    send(server, _done(keeper, message), number)
+                elif isinstance(received[0].message, FindFile):
+                    _find(channel, received[0].message)
+    except (BrokenPipeError, ConnectionResetError):
+        return
 
 
 def _done(keeper: Keeper, asked: Message) -> Message:
     try:
         return keeper.do(asked)
     except MissingRequirementError as error:
-        return {"error": str(error)}
+        return Failed(str(error))
     except OSError as error:
         place = f" ({error.filename})" if error.filename else ""
-        return {"error": f"{error.strerror or error}{place}"}
+        return Failed(f"{error.strerror or error}{place}")
     except Exception as error:
         logging.exception("a view could not be made")
-        return {"error": repr(error)}
+        return Failed(repr(error))
 
 
-def _find(worker: socket.socket, asked: Message) -> None:
+def _find(worker: socket.socket, asked: FindFile) -> None:
     """Hand over an O_PATH descriptor; none when the file is gone."""
     found: list[int] = []
-    try:
-        top = os.open(asked["folder"], os.O_PATH | os.O_DIRECTORY)
-        found.append(top)
-        finder = KernelFinder(top)
-        found.append(finder.open(bytes.fromhex(asked["body"])))
+    with suppress(OSError):
+        found.append(os.open(asked.folder, os.O_PATH | os.O_DIRECTORY))
+        finder = KernelFinder(found[0])
+        found.append(finder.open(asked.body))
         finder.close()
-    except OSError:
-        send(worker, {})
-    else:
-        send(worker, {}, found[1:])
+    with suppress(BrokenPipeError, ConnectionResetError):
+        send(worker, Done(), descriptors=found[1:])
     for descriptor in found:
         os.close(descriptor)
 
 
 class Keeper:
+    """Does what the server asks, one thing after the other."""
+
     def __init__(self, shown: bool) -> None:
         self._showing = Showing() if shown else None
 
     def do(self, asked: Message) -> Message:
-        if asked["do"] == "versions":
-            return self._versions(RootFolder(Path(asked["roots"]), asked["path"]))
-        if asked["do"] == "show" and self._showing:
-            return self._showing.show(asked)
-        slate = Slate(Path(asked["slates"]), asked["root"], asked["client"])
-        if asked["do"] == "open":
-            return self._open(slate, asked)
-        if asked["do"] == "begun":
-            slate.begin(fresh=asked["fresh"])
-            return {}
+        return _HANDLERS[type(asked)](self, asked)
+
+    def versions(self, asked: AskVersions) -> Message:
+        root = RootFolder(Path(asked.roots), asked.path)
+        state = root.state()
+        there = tuple(n for n in (0, *state.versions) if root.version(n).is_dir())
+        return Versions(state.used, there)
+
+    def show(self, asked: ShowViews) -> Message:
+        assert self._showing, "it was begun with `shown`"
+        return self._showing.show(asked)
+
+    def open(self, asked: OpenSlate) -> Message:
+        slate = _slate(asked.slate)
+        state = slate.state()
+        if state is None and asked.only_if_there:
+            return NotThere()
+        if state and state.wipe and asked.booting:
+            return MustBeWiped()
+        root = RootFolder(Path(asked.roots), asked.path)
+        version = slate.show(root, asked.own, mounted_below(slate.folder))
+        return Opened(str(slate.view), str(slate.upper), version)
+
+    def begin(self, asked: BootBegins) -> Message:
+        _slate(asked.slate).begin(fresh=asked.fresh)
+        return Done()
+
+    def close(self, asked: CloseSlate | WipeSlate | RenewSlate) -> Message:
+        slate = _slate(asked.slate)
         if self._showing:
             self._showing.close(slate)
         slate.close()
-        if asked["do"] == "wipe":
+        if isinstance(asked, WipeSlate):
             slate.wipe()
-        elif asked["do"] == "renew":
+        elif isinstance(asked, RenewSlate):
             slate.renew()
-        return {}
+        return Done()
 
-    def _versions(self, root: RootFolder) -> Message:
-        """The version that clients get, and those that are on the disk."""
-        state = root.state()
-        there = [n for n in (0, *state.versions) if root.version(n).is_dir()]
-        return {"used": state.used, "there": there}
 
-    def _open(self, slate: Slate, asked: Message) -> Message:
-        """`wipe` in the answer: the slate must be closed and wiped first."""
-        state = slate.state()
-        if state is None and asked["only_if_there"]:
-            return {"none": True}
-        if state and state.wipe and asked["booting"]:
-            return {"wipe": True}
-        root = RootFolder(Path(asked["roots"]), asked["path"])
-        version = slate.show(root, asked["own"], mounted_below(slate.folder))
-        return {"folder": str(slate.view), "upper": str(slate.upper), "version": version}
+def _slate(name: SlateName) -> Slate:
+    return Slate(Path(name.slates), name.root, name.client)
+
+
+_HANDLERS: Mapping[type[Message], Callable[[Keeper, Any], Message]] = {
+    AskVersions: Keeper.versions,
+    ShowViews: Keeper.show,
+    OpenSlate: Keeper.open,
+    BootBegins: Keeper.begin,
+    CloseSlate: Keeper.close,
+    WipeSlate: Keeper.close,
+    RenewSlate: Keeper.close,
+}
 
 
 if __name__ == "__main__":

@@ -6,6 +6,8 @@ from __future__ import annotations
 import asyncio
 import logging
 import time
+from collections.abc import Sequence
+from dataclasses import replace
 from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
@@ -13,9 +15,9 @@ from typing import Any
 from daskel.core.boot import mount_paths
 from daskel.core.history.events import Addressed, Event, FileSent, GivenBack, Seen
 from daskel.core.roots.views import all_views
-from daskel.service.nfs.processes import Keeping
+from daskel.service.nfs.messages import Failed, Shown, ShownView, ShowViews
+from daskel.service.nfs.processes import Keeping, said, taking
 from daskel.service.shared import Shared
-from daskel.system.channel import Message
 from daskel.system.nfs import nfsd
 from daskel.system.requirements import MissingRequirementError
 
@@ -38,10 +40,10 @@ class KernelExports(Keeping):
         self._again = asyncio.Event()  # something has changed
         self._busy = asyncio.Lock()  # one change of the exports at a time
         self._mounts: dict[str, dict[str, int]] = {}  # client, root: the version it may mount
-        self._shown: Message = {}  # what was asked for last
+        self._shown: ShowViews | None = None  # what was asked for last
         self._closed: set[tuple[str, str]] = set()  # slates that stay so until their client boots
         self._addresses: dict[str, set[IPv4Address]] = {}
-        self._said: list[str] = []  # problems, said once
+        self._said: Sequence[str] = ()  # problems, said once
 
     async def serve(self) -> None:
         await super().serve()
@@ -63,14 +65,14 @@ class KernelExports(Keeping):
             for name, roots in self._mounts.items()
         ]
 
-    async def take_away(self, root: str, client: str, how: str) -> Message:
+    async def take_away(self, root: str, client: str, how: str) -> dict[str, object]:
         async with self._busy:
             if how == "close":  # somebody is about to change it on the disk
                 self._closed.add((root, client))
-            answer = await self._keep(root, client, {"do": how})
-        self._shown = {}
+            answer = await self._keeper.ask(taking(how)(self._name(root, client)))
+        self._shown = None
         self._again.set()
-        return answer
+        return said(answer)
 
     def _happened(self, event: Event) -> None:
         if name := self._boot_of(event):
@@ -82,7 +84,7 @@ class KernelExports(Keeping):
         """Its slates are shown anew, and another version of its root may be in use."""
         self._closed = {(root, client) for root, client in self._closed if client != name}
         await self._begun(name)
-        self._shown = {}
+        self._shown = None
         self._again.set()
 
     async def _show_changes(self) -> None:
@@ -96,34 +98,37 @@ class KernelExports(Keeping):
         known = all_views(site, self._shared.leases, assigned, time.time())
         found = [(at, view) for at, view in known if (view.root, view.client) not in self._closed]
         plain: dict[str, list[str]] = {}
-        slates: dict[str, Message] = {}
+        slates: dict[str, ShownView] = {}
         for address, view in found:
             if view.slate == "none":
                 plain.setdefault(view.root, []).append(str(address))
                 continue
-            named = {"root": view.root, "client": view.client, "own": dict(view.own)}
-            slates.setdefault(view.export, {**named, "addresses": []})
-            slates[view.export]["addresses"].append(str(address))
-        question = {
-            "do": "show", "roots": str(self._roots), "slates": str(self._slates), "plain": plain,
-            "paths": {view.root: site.root_path(view.root) for _, view in found},
-            "views": list(slates.values()),
-        }  # fmt: skip
+            shown = slates.get(view.export) or ShownView(view.root, view.client, dict(view.own), ())
+            slates[view.export] = replace(shown, addresses=(*shown.addresses, str(address)))
+        question = ShowViews(
+            str(self._roots), str(self._slates),
+            {root: tuple(addresses) for root, addresses in plain.items()},
+            {view.root: site.root_path(view.root) for _, view in found},
+            tuple(slates.values()),
+        )  # fmt: skip
         if question == self._shown:
             return
         self._shown = question
         async with self._busy:
             answer = await self._keeper.ask(question)
-        self._say([answer["error"]] if "error" in answer else answer["problems"])
-        versions = answer.get("versions", {})
+        if isinstance(answer, Failed):
+            answer = Shown({}, (answer.error,))
+        assert isinstance(answer, Shown)
+        self._say(answer.problems)
+        versions = answer.versions
         self._mounts, self._addresses = {}, {}
         for address, view in (pair for pair in found if pair[1].client):
             place = mount_paths.slate_path(view.root, view.client)
-            version = versions.get(view.root if view.slate == "none" else place)
+            version = versions.get(view.root if view.slate == "none" else place, 0)
             self._mounts.setdefault(view.client, {})[view.root] = version
             self._addresses.setdefault(view.client, set()).add(address)
 
-    def _say(self, problems: list[str]) -> None:
+    def _say(self, problems: Sequence[str]) -> None:
         for problem in problems:
             if problem not in self._said:
                 _log.warning("NFS: %s", problem)

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from daskel.core.boot import mount_paths
 from daskel.core.roots import exports_file
-from daskel.system.channel import Message
+from daskel.service.nfs.messages import Shown, ShownView, ShowViews
 from daskel.system.nfs import nfsd
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.mounts import mounted_below, unmount
@@ -22,23 +22,18 @@ class Showing:
         self._versions: dict[str, int] = {}
         self._problems: list[str] = []
 
-    def show(self, asked: Message) -> Message:
-        """`plain`: addresses by root, `paths` the roots' folders, `views` those with a slate.
-
-        The answer has the version that clients have, by root and by path of a slate, and in
-        `problems` what is not shown.
-        """
+    def show(self, asked: ShowViews) -> Shown:
         self._places, self._versions, self._problems = nfsd.Places(), {}, []
         before, self._exported = self._exported, {}
         try:
-            for root, addresses in asked["plain"].items():
-                folder = RootFolder(Path(asked["roots"]), asked["paths"][root])
-                self._show_root(root, folder, addresses)
+            for root, addresses in asked.plain.items():
+                folder = RootFolder(Path(asked.roots), asked.paths[root])
+                self._show_root(root, folder, list(addresses))
             self._show_views(asked)
         except BaseException:
             self._exported = before
             raise
-        return {"versions": self._versions, "problems": self._problems}
+        return Shown(self._versions, tuple(self._problems))
 
     def _show_root(self, name: str, root: RootFolder, addresses: list[str]) -> None:
         """Every version: clients that run stay on the one that they mounted."""
@@ -54,11 +49,11 @@ class Showing:
         nfsd.link(Path(mount_paths.root_path(name)), Path(used))
         self._versions[name] = state.used
 
-    def _show_views(self, asked: Message) -> None:
+    def _show_views(self, asked: ShowViews) -> None:
         """What is to be wiped is taken out of the exports first."""
-        wiped: list[tuple[Slate, Message]] = []
-        for view in asked["views"]:
-            slate = Slate(Path(asked["slates"]), view["root"], view["client"])
+        wiped: list[tuple[Slate, ShownView]] = []
+        for view in asked.views:
+            slate = Slate(Path(asked.slates), view.root, view.client)
             if (state := slate.state()) and state.wipe:
                 wiped.append((slate, view))
             else:
@@ -73,16 +68,16 @@ class Showing:
                 self._show_view(slate, view, asked)
         nfsd.export(exports_file.exports_text(self._exported))
 
-    def _show_view(self, slate: Slate, view: Message, asked: Message) -> None:
-        root = RootFolder(Path(asked["roots"]), asked["paths"][slate.root])
+    def _show_view(self, slate: Slate, view: ShownView, asked: ShowViews) -> None:
+        root = RootFolder(Path(asked.roots), asked.paths[slate.root])
         try:
-            version = slate.show(root, view["own"], self._places)
+            version = slate.show(root, view.own, self._places)
         except MissingRequirementError as error:
             self._problems.append(str(error))
             return
         place = mount_paths.slate_path(slate.root, slate.client)
         self._places.show_view(slate.view, Path(place))
-        self._exported[place] = view["addresses"], True
+        self._exported[place] = list(view.addresses), True
         self._versions[place] = version
 
     def close(self, slate: Slate) -> None:

@@ -14,14 +14,33 @@ from typing import Any
 
 from daskel.core.boot.arguments import slate_of
 from daskel.core.history.events import Event, FileKind, FileSent, Seen
+from daskel.service.nfs.channel import pair, receive
+from daskel.service.nfs.messages import (
+    BootBegins,
+    CloseSlate,
+    Failed,
+    Message,
+    Ready,
+    SlateName,
+    WipeSlate,
+)
 from daskel.service.nfs.questions import Channel
 from daskel.service.shared import Shared
-from daskel.system.channel import Message, pair, receive
 from daskel.system.host.privileges import FOR_ACCOUNT, FOR_SERVER, keep_only
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.mounts import hide
 
 _log = logging.getLogger(__name__)
+
+
+def taking(how: str) -> type[CloseSlate | WipeSlate]:
+    """The question that closes a slate, or wipes it."""
+    return WipeSlate if how == "wipe" else CloseSlate
+
+
+def said(answer: Message) -> dict[str, object]:
+    """An answer, for who asked through the control socket."""
+    return {"error": answer.error} if isinstance(answer, Failed) else {}
 
 
 class Keeping:
@@ -48,7 +67,7 @@ class Keeping:
             raise MissingRequirementError(
                 "the NFS processes did not start", "look at what they said above"
             )
-        self._can_mount = bool(first[0]["can_mount"])
+        self._can_mount = isinstance(first[0].message, Ready) and first[0].message.can_mount
         self._lost = asyncio.Event()
         self._keeper, *self._workers = [Channel(end) for end, _ in ends]
         self._tasks: set[asyncio.Task[Any]] = set()
@@ -103,9 +122,8 @@ class Keeping:
         if not task.cancelled() and (error := task.exception()):
             _log.error("NFS: %r", error, exc_info=error)
 
-    async def _keep(self, root: str, client: str, question: Message) -> Message:
-        slate = {"slates": str(self._slates), "root": root, "client": client}
-        return await self._keeper.ask({**question, **slate})
+    def _name(self, root: str, client: str) -> SlateName:
+        return SlateName(str(self._slates), root, client)
 
     def _boot_of(self, event: Event) -> str | None:
         """The client of the site whose boot begins with an event."""
@@ -120,22 +138,22 @@ class Keeping:
         for root in site.roots:
             kind = slate_of(site, site.clients[name], root)
             if kind != "none":
-                await self._keep(root, name, {"do": "begun", "fresh": kind == "fresh"})
+                await self._keeper.ask(BootBegins(self._name(root, name), kind == "fresh"))
 
     def _told(self, channel: Channel) -> None:
         while True:
             try:
-                message = receive(channel.sock)
+                received = receive(channel.sock)
             except BlockingIOError:
                 return
-            if message is None:
+            if received is None:
                 asyncio.get_running_loop().remove_reader(channel.sock)
                 self._lost.set()
                 return
-            if "answer" in message[0]:
-                channel.answered(message[0])
-            else:
-                self._hear(channel, message[0])
+            message, number = received[0]
+            if channel is self._keeper or not self._hear(channel, message, number):
+                channel.answered(number, message)
 
-    def _hear(self, channel: Channel, message: Message) -> None:
-        """What a worker asks or says."""
+    def _hear(self, channel: Channel, message: Message, number: int) -> bool:  # noqa: ARG002
+        """What a worker asks or says; whether it was that, and no answer."""
+        return False

@@ -9,7 +9,8 @@ import secrets
 import socket
 from pathlib import Path
 
-from daskel.system.channel import Message, send
+from daskel.service.nfs.channel import send
+from daskel.service.nfs.messages import Message
 from daskel.system.requirements import MissingRequirementError
 
 _KEY_SIZE = 32  # bytes
@@ -24,24 +25,29 @@ class Channel:
         self._number = 0
         self._asked: dict[int, asyncio.Future[Message]] = {}
 
-    def tell(self, message: Message, descriptors: tuple[int, ...] = ()) -> None:
+    def tell(self, message: Message, number: int = 0, descriptors: tuple[int, ...] = ()) -> None:
+        """An answer has the `number` of its question."""
         try:
-            send(self.sock, message, descriptors)
+            send(self.sock, message, number, descriptors)
         except BlockingIOError:
             _log.warning("an NFS process does not keep up")
+        except OSError:
+            return  # it has ended, which is noticed where it is listened to
 
     async def ask(self, question: Message) -> Message:
         self._number += 1
         waiting = asyncio.get_running_loop().create_future()
         self._asked[self._number] = waiting
-        self.tell({**question, "id": self._number})
+        self.tell(question, self._number)
         answer: Message = await waiting
         return answer
 
-    def answered(self, message: Message) -> None:
-        waiting = self._asked.pop(message["answer"], None)
+    def answered(self, number: int, message: Message) -> bool:
+        """Whether it is the answer to one of our questions."""
+        waiting = self._asked.pop(number, None)
         if waiting and not waiting.done():
             waiting.set_result(message)
+        return waiting is not None
 
 
 def handle_key(path: Path) -> bytes:

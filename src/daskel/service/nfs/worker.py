@@ -12,24 +12,50 @@ import os
 import socket
 import time
 import traceback
+from collections.abc import Callable, Mapping
 from contextlib import suppress
 from functools import partial
 from pathlib import Path
+from typing import Any
 
+from daskel.core.history.events import MountRefusal, Trouble
 from daskel.core.nfs import mount
 from daskel.core.nfs.handle import export_of
 from daskel.core.nfs.nfs3 import NfsError, Status
 from daskel.core.nfs.replays import Replays
 from daskel.core.nfs.rpc import Call
 from daskel.core.nfs.xdr import pack_u32
+from daskel.service.nfs.channel import receive, send
 from daskel.service.nfs.connection import Stream
-from daskel.system.channel import Message, receive, send
+from daskel.service.nfs.messages import (
+    AskMount,
+    AskPaths,
+    Begin,
+    CloseExport,
+    Connection,
+    Done,
+    ExportAt,
+    FindFile,
+    Gone,
+    Grant,
+    InTrouble,
+    MalformedCall,
+    Message,
+    MountHere,
+    MountNot,
+    NoFolder,
+    NotServed,
+    Paths,
+    Warned,
+)
 from daskel.system.nfs.export import Export
 from daskel.system.nfs.openfiles import OpenFiles
 from daskel.system.nfs.writable import WritableExport
 from daskel.system.roots.usage import Usage
 
-_TROUBLES = {Status.NOSPC: "full", Status.DQUOT: "full", Status.STALE: "stale"}
+_TROUBLES = {
+    Status.NOSPC: Trouble.FULL, Status.DQUOT: Trouble.FULL, Status.STALE: Trouble.STALE,
+}  # fmt: skip
 _SAY_AGAIN, _MOST_SAID = 60.0, 10_000  # seconds
 _COUNT_AGAIN = 2.0  # seconds between two counts of what a slate takes
 
@@ -45,7 +71,7 @@ class Worker:
         self._replays = Replays()
         self._asked: dict[int, asyncio.Future[Message]] = {}
         self._number = 0
-        self._said: dict[tuple[str, ...], float] = {}  # when the server was told of a trouble
+        self._said: dict[Message, float] = {}  # when the server was told of a trouble
         self._ended: asyncio.Event | None = None
 
     async def run(self) -> None:
@@ -60,26 +86,28 @@ class Worker:
     def _told(self) -> None:
         while True:
             try:
-                message = receive(self._channel)
+                received = receive(self._channel)
             except BlockingIOError:
                 return
-            if message is None:
+            if received is None:
                 assert self._ended
                 self._ended.set()
                 asyncio.get_running_loop().remove_reader(self._channel)
                 return
-            told, descriptors = message
-            handler = getattr(self, "_on_" + told["do"])
-            handler(told, descriptors)
+            (message, number), descriptors = received
+            if handler := _HANDLERS.get(type(message)):
+                handler(self, message, number, descriptors)
+            elif (waiting := self._asked.pop(number, None)) and not waiting.done():
+                waiting.set_result(message)
 
     # --- what the server says ---
 
-    def _on_begin(self, told: Message, _: list[int]) -> None:
-        self._key = bytes.fromhex(told["key"])
+    def begin(self, told: Begin, _: int, __: list[int]) -> None:
+        self._key = told.key
 
-    def _on_connection(self, told: Message, descriptors: list[int]) -> None:
+    def connection(self, told: Connection, _: int, descriptors: list[int]) -> None:
         """A client's connection, and what it may have."""
-        peer = told["peer"]
+        peer = told.peer
         sock = socket.socket(fileno=descriptors[0])
         stream = Stream(
             sock, peer, partial(self._find, peer), self._mounting, self._replays,
@@ -87,37 +115,30 @@ class Worker:
         )  # fmt: skip
         self._streams.add(stream)
 
-    def _on_grant(self, told: Message, _: list[int]) -> None:
+    def grant(self, told: Grant, _: int, __: list[int]) -> None:
         """The exports that a client may have from now on, and where they are."""
-        for export in told["exports"]:
+        for export in told.exports:
             self._open(export)
-        numbers = (bytes.fromhex(export["number"]) for export in told["exports"])
-        self._grants[told["peer"]] = frozenset(numbers)
-        self._later[told["peer"]] = frozenset(map(bytes.fromhex, told["later"]))
+        self._grants[told.peer] = frozenset(export.number for export in told.exports)
+        self._later[told.peer] = frozenset(told.later)
 
-    def _on_close(self, told: Message, _: list[int]) -> None:
+    def close(self, told: CloseExport, number: int, _: list[int]) -> None:
         """An export is about to be taken away."""
-        export = self._exports.pop(bytes.fromhex(told["number"]), None)
+        export = self._exports.pop(told.number, None)
         if export:
             export.close()
-        self._tell({"answer": told["id"]})
+        self._tell(Done(), number)
 
-    def _on_answer(self, told: Message, _: list[int]) -> None:
-        waiting = self._asked.pop(told["id"], None)
-        if waiting and not waiting.done():
-            waiting.set_result(told)
-
-    def _open(self, export: Message) -> None:
-        number, folder = bytes.fromhex(export["number"]), Path(export["folder"])
+    def _open(self, export: ExportAt) -> None:
+        number, folder = export.number, Path(export.folder)
         if number in self._exports:
             return
         try:
-            if not export["writable"]:
+            if export.upper is None:
                 self._exports[number] = Export(number, folder, self._key, self._files)
                 return
-            limit, upper = export["limit"], Path(export["upper"])
-            usage = None if limit is None else Usage(limit, upper)
-            helper = partial(self._help, export["folder"])
+            usage = None if export.limit is None else Usage(export.limit, Path(export.upper))
+            helper = partial(self._help, export.folder)
             self._exports[number] = WritableExport(
                 number, folder, self._key, self._files, helper, usage
             )
@@ -126,7 +147,7 @@ class Worker:
 
     def _help(self, folder: str, body: bytes) -> int:
         """The keeper has the privilege to find a file anew on an overlay."""
-        send(self._keeper, {"folder": folder, "body": body.hex()})
+        send(self._keeper, FindFile(folder, body))
         answer = receive(self._keeper)
         if answer is None or not answer[1]:
             raise OSError(errno.ESTALE, "no such file any more")
@@ -148,66 +169,67 @@ class Worker:
     async def _mounting(self, peer: str, call: Call) -> bytes | None:
         if call.procedure == mount.Procedure.MOUNT:
             path = mount.parse_path(call.arguments)
-            answer = await self._ask({"ask": "mount", "peer": peer, "path": path})
-            return self._mounted(answer)
+            return self._mounted(await self._ask(AskMount(peer, path)))
         if call.procedure == mount.Procedure.EXPORT:
-            answer = await self._ask({"ask": "exports", "peer": peer})
-            return mount.exports(answer["paths"])
+            answer = await self._ask(AskPaths(peer))
+            return mount.exports(list(answer.paths) if isinstance(answer, Paths) else [])
         if call.procedure == mount.Procedure.DUMP:
             return pack_u32(0)
         known = call.procedure in list(mount.Procedure)
         return b"" if known else None  # NULL, UNMOUNT, UNMOUNT_ALL: nothing is kept
 
     def _mounted(self, answer: Message) -> bytes:
-        if "status" in answer:
-            return mount.refused(mount.Status(answer["status"]))
-        export = self._exports.get(bytes.fromhex(answer["number"]))
+        if not isinstance(answer, MountHere):
+            code = answer.status if isinstance(answer, MountNot) else mount.Status.ACCESS
+            return mount.refused(mount.Status(code))
+        export = self._exports.get(answer.number)
         try:
             if export is None:
                 raise NfsError(Status.STALE)
-            return mount.mounted(export.find(answer["below"]))
+            return mount.mounted(export.find(answer.below))
         except NfsError:
-            self._tell({"missing": answer["below"], "root": answer["root"], "peer": answer["peer"]})
+            self._tell(NoFolder(answer.peer, answer.root, answer.below))
             return mount.refused(mount.Status.NOT_FOUND)
 
     async def _ask(self, question: Message) -> Message:
         self._number += 1
         waiting = asyncio.get_running_loop().create_future()
         self._asked[self._number] = waiting
-        self._tell({**question, "id": self._number})
+        self._tell(question, self._number)
         answer: Message = await waiting
         return answer
 
     def _malformed(self, reason: str) -> None:
-        self._tell({"malformed": reason})
+        self._tell(MalformedCall(reason))
 
     def _failed(self, peer: str, status: Status) -> None:
         """Errors that a person will have to look into; said once a minute."""
         if status in _TROUBLES:
-            self._say(peer, {"trouble": _TROUBLES[status]})
+            self._say(InTrouble(peer, _TROUBLES[status]))
 
     def _refused(self, peer: str, reason: str) -> None:
-        self._say(peer, {"refused": reason})
+        self._say(NotServed(peer, reason, MountRefusal.VERSION))
 
-    def _say(self, peer: str, what: dict[str, str]) -> None:
-        key, now = (peer, *what.values()), time.monotonic()
-        if now - self._said.get(key, float("-inf")) < _SAY_AGAIN:
+    def _say(self, told: Message) -> None:
+        """The same once a minute."""
+        now = time.monotonic()
+        if now - self._said.get(told, float("-inf")) < _SAY_AGAIN:
             return
         if len(self._said) > _MOST_SAID:
             self._said.clear()
-        self._said[key] = now
-        self._tell({**what, "peer": peer})
+        self._said[told] = now
+        self._tell(told)
 
     def _gone(self, stream: Stream) -> None:
         self._streams.discard(stream)
-        self._tell({"gone": stream.peer})
+        self._tell(Gone(stream.peer))
 
     def warn(self, text: str) -> None:
-        self._tell({"warning": text})
+        self._tell(Warned(text))
 
-    def _tell(self, message: Message) -> None:
+    def _tell(self, message: Message, number: int = 0) -> None:
         with suppress(OSError):  # the server has gone, or is far behind: clients ask again
-            send(self._channel, message)
+            send(self._channel, message, number)
 
     async def _count(self) -> None:
         """Count anew what slates take that were written to."""
@@ -220,6 +242,14 @@ class Worker:
                 if usage and usage.changed:
                     await loop.run_in_executor(None, usage.count)
             pause = max(_COUNT_AGAIN, 10 * (time.monotonic() - began))
+
+
+_HANDLERS: Mapping[type[Message], Callable[[Worker, Any, int, list[int]], None]] = {
+    Begin: Worker.begin,
+    Connection: Worker.connection,
+    Grant: Worker.grant,
+    CloseExport: Worker.close,
+}
 
 
 def serve(channel: socket.socket, keeper: socket.socket) -> None:

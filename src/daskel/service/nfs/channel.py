@@ -1,14 +1,13 @@
-"""Messages between the processes of one server: JSON over a Unix socket pair, with descriptors."""
+"""Messages between the processes of one server, over a Unix socket pair, with descriptors."""
 
 from __future__ import annotations
 
-import json
 import os
 import socket
 from collections.abc import Sequence
-from typing import Any
 
-Message = dict[str, Any]
+from daskel.service.nfs.messages import Envelope, Message, decode, encode
+
 _LARGEST = 1 << 20  # bytes of a message
 _BUFFER = 4 << 20
 
@@ -22,12 +21,14 @@ def pair() -> tuple[socket.socket, socket.socket]:
     return ends
 
 
-def send(channel: socket.socket, message: Message, descriptors: Sequence[int] = ()) -> None:
+def send(
+    channel: socket.socket, message: Message, number: int = 0, descriptors: Sequence[int] = ()
+) -> None:
     """Waits when the other end does not read. Raises OSError when it is gone."""
-    socket.send_fds(channel, [json.dumps(message).encode()], list(descriptors))
+    socket.send_fds(channel, [encode(Envelope(message, number))], list(descriptors))
 
 
-def receive(channel: socket.socket) -> tuple[Message, list[int]] | None:
+def receive(channel: socket.socket) -> tuple[Envelope, list[int]] | None:
     """The next message; None when the other end is gone. Raises BlockingIOError."""
     try:
         data, descriptors, _, _ = socket.recv_fds(channel, _LARGEST, 4)
@@ -37,5 +38,4 @@ def receive(channel: socket.socket) -> tuple[Message, list[int]] | None:
         return None
     for descriptor in descriptors:
         os.set_inheritable(descriptor, False)
-    message: Message = json.loads(data)
-    return message, descriptors
+    return decode(data), descriptors
