@@ -2,14 +2,22 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test check bench screenshots clean
+.PHONY: demo test test-machines test-extended check bench screenshots clean
 
 demo: .venv/installed
 	$(BIN)/daskel demo
 
 test: .venv/installed
 	tools/packages
-	$(BIN)/pytest
+	$(BIN)/pytest -m "not machine" -n auto --dist loadfile
+
+test-machines: .venv/installed
+	tools/packages
+	$(BIN)/pytest -m "machine and not extended"
+
+test-extended: .venv/installed
+	tools/packages
+	$(BIN)/pytest -m extended
 
 check: .venv/installed
 	$(BIN)/ruff check .

@@ -7,7 +7,8 @@ import signal
 import subprocess
 import sys
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections import Counter
+from collections.abc import Callable, Generator, Iterator, Sequence
 from dataclasses import dataclass
 from importlib.resources import files
 from ipaddress import IPv4Address
@@ -17,7 +18,7 @@ from typing import Any, TypeVar
 import pytest
 from hypothesis import HealthCheck, settings
 
-from daskel.cli.practice_server import free_base
+from daskel.cli.practice_server import free_base, release_base
 from daskel.core.boot.wire import Ports, Wire
 from daskel.core.site.model import Site
 from daskel.core.site.parse import parse
@@ -28,21 +29,38 @@ settings.register_profile(  # no test depends on how fast the machine is
 )
 settings.load_profile("daskel")
 
-PATIENCE = 900.0  # seconds: machines that others use too are slow at times
-DEMO = files("daskel.demo").joinpath("daskel.toml").read_text()
+# How long a test waits for a process or a socket: as long as it takes. What hangs is ended by the
+# time limit of the test (pytest-timeout), and then the logs of every process are shown.
+PATIENCE = None
+
+
+class SiteText(str):
+    """The text of a site file: what is replaced in it must be there."""
+
+    __slots__ = ()
+
+    def replace(self, old: str, new: str, count: int = -1, /) -> SiteText:  # type: ignore[override]
+        assert old in self, f"not in the text: {old!r}"
+        return SiteText(super().replace(old, new, count))
+
+    def __add__(self, more: str, /) -> SiteText:
+        return SiteText(super().__add__(more))
+
+
+DEMO = SiteText(files("daskel.demo").joinpath("daskel.toml").read_text())
 SERVER = IPv4Address("10.61.8.1")
 
 
-def replaced(text: str, *pairs: str) -> str:
+def replaced(text: str, *pairs: str) -> SiteText:
     """A site's text with each old part, which must be there, replaced by the new one after it."""
+    made = SiteText(text)
     for old, new in zip(pairs[::2], pairs[1::2], strict=True):
-        assert old in text, f"not in the text: {old!r}"
-        text = text.replace(old, new)
-    return text
+        made = made.replace(old, new)
+    return made
 
 
 def site_from(text: str) -> Site:
-    parsed = parse(text, "daskel.toml")
+    parsed = parse(str(text), "daskel.toml")
     assert parsed.site and not parsed.findings, parsed.findings
     return parsed.site
 
@@ -71,12 +89,15 @@ Found = TypeVar("Found")
 
 
 def until(true: Callable[[], Found], what: object = "", pause: float = 0.1) -> Found:
-    """What is found when there is something; else a failure that says `what`, or what it returns."""
-    end = time.monotonic() + PATIENCE
-    while not (found := true()):
-        assert time.monotonic() < end, what() if callable(what) else what
-        time.sleep(pause)
-    return found
+    """What is found when there is something. `what`, or what it returns, is shown when the time of
+    the test is over before."""
+    try:
+        while not (found := true()):
+            time.sleep(pause)
+        return found
+    except BaseException:
+        print(what() if callable(what) else what)  # noqa: T201 - shown with a test that failed
+        raise
 
 
 @dataclass
@@ -87,6 +108,7 @@ class Serving:
     process: subprocess.Popen[bytes]
     log: Path
     wire: Wire
+    base: int = 0  # of its ports
 
     def events(self, name: str | None = None) -> list[dict[str, Any]]:
         whole = self.log.read_text().rpartition("\n")[0]  # the last line may still be written
@@ -112,6 +134,8 @@ class Serving:
 
 
 Serve = Callable[..., Serving]
+_RUNNING: list[Serving] = []  # of the tests that run
+_SHOWN = 60  # lines of each log
 
 
 @pytest.fixture
@@ -138,8 +162,10 @@ def _servers(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Serve]:
         process = subprocess.Popen(
             [*before, *command, *more], stdout=log.open("wb"), stderr=subprocess.STDOUT
         )
-        serving = Serving(folder, process, log, Wire(Ports.from_base(base), loopback=True))
+        wire = Wire(Ports.from_base(base), loopback=True)
+        serving = Serving(folder, process, log, wire, base)
         started.append(serving)
+        _RUNNING.append(serving)
         serving.wait_for("ready")
         return serving
 
@@ -147,3 +173,44 @@ def _servers(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Serve]:
     for serving in started:
         if serving.process.poll() is None:
             serving.stop(signal.SIGKILL)
+    for serving in started:
+        _RUNNING.remove(serving)
+        release_base(serving.base)
+        text = serving.log.read_text(errors="replace")
+        assert "Traceback" not in text, f"a process of the server failed:\n{text}"
+
+
+# --- what a test that fails shows, and how long tests took ---
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_makereport(
+    item: pytest.Item,
+) -> Generator[None, pytest.TestReport, pytest.TestReport]:
+    """The logs of every process of a test that failed."""
+    report = yield
+    if report.failed:
+        places = {getattr(v, "folder", None) for v in getattr(item, "funcargs", {}).values()}
+        places |= {getattr(v, "log", None) for v in getattr(item, "funcargs", {}).values()}
+        logs = [place for place in places if isinstance(place, Path) and place.is_file()]
+        for folder in (place for place in places if isinstance(place, Path) and place.is_dir()):
+            logs += [path for end in ("log", "errors", "console", "qemu")
+                     for path in sorted(folder.glob(f"*.{end}"))]  # fmt: skip
+        logs += [serving.log for serving in _RUNNING]
+        for log in logs:
+            lines = log.read_text(errors="replace").splitlines()[-_SHOWN:]
+            report.sections.append((f"log {log}", "\n".join(lines)))
+    return report
+
+
+def pytest_terminal_summary(terminalreporter: Any) -> None:
+    """Seconds for each folder."""
+    seconds: Counter[str] = Counter()
+    for reports in terminalreporter.stats.values():
+        for report in reports:
+            if isinstance(report, pytest.TestReport):
+                seconds[report.nodeid.partition("::")[0].rpartition("/")[0]] += report.duration
+    terminalreporter.section("seconds for each folder")
+    for folder, spent in seconds.most_common():
+        terminalreporter.line(f"{spent:8.1f}  {folder}")
+    terminalreporter.line(f"{sum(seconds.values()):8.1f}  all")

@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from daskel.cli.main import COMMANDS
-from tests.conftest import PATIENCE, daskel
+from tests.conftest import PATIENCE, SiteText, daskel
 
 
 def test_every_command_has_help_with_an_example() -> None:
@@ -29,7 +29,7 @@ def test_completion(demo_folder: Path) -> None:
         program = Path(sys.executable).with_name("daskel")
         environment = {**os.environ, **told}
         subprocess.run([program], cwd=demo_folder, env=environment, check=True, timeout=PATIENCE)
-        return (demo_folder / "completed").read_text().replace("\v", "\n").split()
+        return SiteText((demo_folder / "completed").read_text()).replace("\v", "\n").split()
 
     assert set(COMMANDS) <= set(complete("daskel "))
     assert "lib-01" in complete("daskel explain lib-")
@@ -108,7 +108,7 @@ def test_check_a_good_site(demo_folder: Path) -> None:
 def test_check_of_a_root_that_is_wrong(demo_folder: Path) -> None:
     """What hangs on it is not looked at before it is right."""
     site = demo_folder / "daskel.toml"
-    slips = site.read_text().replace('slate = "keep"', 'slate = "kept"')
+    slips = SiteText(site.read_text()).replace('slate = "keep"', 'slate = "kept"')
     site.write_text(slips.replace('size = "2 GiB"', 'size = "2 gibs"'))
     done = daskel("check", cwd=demo_folder)
     assert done.returncode == 2 and not done.stderr
@@ -118,7 +118,9 @@ def test_check_of_a_root_that_is_wrong(demo_folder: Path) -> None:
 def test_check_names_place_text_and_way_out(demo_folder: Path) -> None:
     site = demo_folder / "daskel.toml"
     site.write_text(
-        site.read_text().replace('group = "tide"\naddress = "10.61.8.22"', 'grup = "tide"')
+        SiteText(site.read_text()).replace(
+            'group = "tide"\naddress = "10.61.8.22"', 'grup = "tide"'
+        )
     )
     done = daskel("check", cwd=demo_folder)
     assert done.returncode == 2
@@ -208,7 +210,7 @@ def test_explain_clients(demo_folder: Path, words: list[str], code: int, expecte
 def test_explain_what_does_not_boot(demo_folder: Path) -> None:
     site = demo_folder / "daskel.toml"
     text = (
-        site.read_text()
+        SiteText(site.read_text())
         .replace(', "uefi-arm64"', "")
         .replace('boot = "catalogue"', 'boot = "disk"')
     )
@@ -223,7 +225,9 @@ def test_what_is_lacking_is_said(tmp_path: Path, demo_folder: Path) -> None:
     done = daskel("check", cwd=tmp_path / "..")
     assert done.returncode == 3 and "--site" in done.stderr
     (demo_folder / "daskel.toml").write_text(
-        (demo_folder / "daskel.toml").read_text().replace('"state.db"', '"/proc/none/state.db"')
+        SiteText((demo_folder / "daskel.toml").read_text()).replace(
+            '"state.db"', '"/proc/none/state.db"'
+        )
     )
     done = daskel("serve", "--loopback", cwd=demo_folder)
     assert done.returncode == 3 and "state" in done.stderr and "Traceback" not in done.stderr
@@ -240,7 +244,7 @@ def test_serve_without_the_segments_address(demo_folder: Path) -> None:
 
 def test_check_of_one_client(demo_folder: Path) -> None:
     site = demo_folder / "daskel.toml"
-    text = site.read_text().replace('address = "10.61.8.21"', 'address = "10.61.8.121"')
+    text = SiteText(site.read_text()).replace('address = "10.61.8.21"', 'address = "10.61.8.121"')
     site.write_text(text.replace('address = "10.61.8.22"', 'address = "10.61.8.122"'))
     assert "Findings: 2 errors." in daskel("check", cwd=demo_folder).stdout
     one = daskel("check", "--client", "tide-02", cwd=demo_folder)

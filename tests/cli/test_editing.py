@@ -11,7 +11,7 @@ import pytest
 
 from daskel.core.dhcp.client_messages import SYSTEM
 from daskel.rehearse.fetch import NfsRoot, get_address
-from tests.conftest import SERVER, Serve, daskel
+from tests.conftest import SERVER, Serve, SiteText, daskel
 
 
 def site_of(folder: Path) -> dict[str, dict[str, dict[str, object]]]:
@@ -37,7 +37,7 @@ EDITS = [  # words, kind, name, what is written
 def test_edits(
     demo_folder: Path, words: list[str], kind: str, name: str, expected: dict[str, object]
 ) -> None:
-    before = (demo_folder / "daskel.toml").read_text()
+    before = SiteText((demo_folder / "daskel.toml").read_text())
     dry = daskel(*words, "--dry-run", cwd=demo_folder)
     assert dry.returncode == 0 and (demo_folder / "daskel.toml").read_text() == before
     done = daskel(*words, cwd=demo_folder)
@@ -77,7 +77,7 @@ REFUSED = [
 def test_what_would_break_the_site_is_not_written(
     demo_folder: Path, words: list[str], code: int, said: str
 ) -> None:
-    before = (demo_folder / "daskel.toml").read_text()
+    before = SiteText((demo_folder / "daskel.toml").read_text())
     done = daskel(*words, cwd=demo_folder)
     assert done.returncode == code, done.stdout + done.stderr
     assert said in done.stdout + done.stderr and "Traceback" not in done.stderr
@@ -137,7 +137,7 @@ def test_a_running_server_takes_changes_over(serve: Serve, demo_folder: Path) ->
     root.close()
     get_address(serving.wire, SERVER, SYSTEM, "02:61:08:00:00:0d", 2)
     serving.wait_for("addressed", client="tide-13")
-    good = (demo_folder / "daskel.toml").read_text()
+    good = SiteText((demo_folder / "daskel.toml").read_text())
     (demo_folder / "daskel.toml").write_text(good.replace('dhcp = "full"', 'dhcp = "ful"'))
     serving.process.send_signal(signal.SIGHUP)
     assert "2 findings" in serving.wait_for("kept")["text"]

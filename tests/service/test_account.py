@@ -15,7 +15,7 @@ from daskel.cli.practice_server import free_base
 from daskel.core.dhcp.client_messages import Face
 from daskel.core.dhcp.pxe import Firmware
 from daskel.rehearse.fetch import get_address, tftp_get
-from tests.conftest import SERVER, Serve, daskel
+from tests.conftest import SERVER, Serve, SiteText, daskel
 from tests.service.nfs.test_slates import ONE, Client, lay_out, run
 
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="another account needs root")
@@ -28,7 +28,7 @@ def folder() -> Iterator[Path]:
     made = Path(tempfile.mkdtemp(prefix="daskel-test-"))
     made.chmod(0o755)
     lay_out(made, "keep")
-    text = (made / "daskel.toml").read_text()
+    text = SiteText((made / "daskel.toml").read_text())
     said = 'state = "state/state.db"\naccount = "nobody"\n'
     rule = '[upload."logs/{{ client.name }}/*"]\n'
     (made / "daskel.toml").write_text(text.replace('state = "state.db"\n', said) + rule)
@@ -63,7 +63,7 @@ def test_the_server_is_the_accounts(folder: Path, serve: Serve) -> None:
 
 def test_what_the_account_cannot_do_is_said_at_once(folder: Path) -> None:
     site = folder / "daskel.toml"
-    text = site.read_text()
+    text = SiteText(site.read_text())
     cases = {
         text.replace("state/state.db", "state.db"): "nobody may not write into",
         text.replace('"nobody"', '"daskel-9"'): "this machine has no account daskel-9",

@@ -17,7 +17,7 @@ from daskel.core.dhcp.client_messages import FACES
 from daskel.core.reader import MalformedError
 from daskel.demo.data import lay_out
 from daskel.rehearse.client import boot
-from tests.conftest import PATIENCE, Serve, Serving
+from tests.conftest import PATIENCE, Serve, Serving, SiteText
 
 SERVER, MAC = IPv4Address("10.61.8.1"), "02:61:08:00:00:01"
 
@@ -37,7 +37,9 @@ def test_metrics_and_readiness_and_levels(tmp_path: Path, serve: Serve) -> None:
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]
     site = lay_out(tmp_path)
-    text = site.read_text().replace('state = "', f'metrics = "127.0.0.1:{port}"\nstate = "', 1)
+    text = SiteText(site.read_text()).replace(
+        'state = "', f'metrics = "127.0.0.1:{port}"\nstate = "', 1
+    )
     site.write_text(text)
     manager = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)
     manager.bind(str(tmp_path / "notify"))

@@ -27,7 +27,7 @@ from daskel.core.tftp.packet import Error, Opcode, Request
 from daskel.core.tftp.packet import parse as parse_tftp
 from daskel.demo.data import lay_out
 from daskel.rehearse.fetch import BootError, NfsRoot, get_address, http_get, tftp_get
-from tests.conftest import PATIENCE, SERVER, Serve, Serving, daskel, until
+from tests.conftest import PATIENCE, SERVER, Serve, Serving, SiteText, daskel, until
 
 TIDE_01, TIDE_10 = "02:61:08:00:00:01", "02:61:08:00:00:0a"
 FIXED = IPv4Address("10.61.8.21")
@@ -186,7 +186,9 @@ def test_a_machine_that_begins_anew_leaves_no_connection(serving: Serving) -> No
 def test_files_of_ones_own_else_those_of_all(serve: Serve, demo_folder: Path) -> None:
     site = demo_folder / "daskel.toml"
     more = '\n[file."{{ client.serial }}/*"]\nfolder = "logger"\n'
-    text = site.read_text().replace("[client.buoy-1]", '[client.buoy-1]\nserial = "s4711"')
+    text = SiteText(site.read_text()).replace(
+        "[client.buoy-1]", '[client.buoy-1]\nserial = "s4711"'
+    )
     site.write_text(text + more)
     own = demo_folder / "files/s4711/initrd.img"
     own.parent.mkdir()
@@ -233,7 +235,7 @@ def nfs(root: NfsRoot, procedure: Procedure, arguments: bytes, uid: int = 0) -> 
 
 def test_a_root_is_read_and_not_written(serve: Serve, demo_folder: Path) -> None:
     site = demo_folder / "daskel.toml"
-    site.write_text(site.read_text().replace('slate = "keep"', 'slate = "none"'))
+    site.write_text(SiteText(site.read_text()).replace('slate = "keep"', 'slate = "none"'))
     serving = serve(demo_folder)
     own = lease(serving)
     shadow = serving.folder / "roots/notebook/etc/shadow"
@@ -409,7 +411,7 @@ def test_noise_stops_nothing_and_fills_nothing(serving: Serving) -> None:
 
 def test_nothing_is_given_out_twice_after_a_sudden_death(serve: Serve, demo_folder: Path) -> None:
     """Killed right behind each ACK: what was acknowledged is known to the next server."""
-    text = (demo_folder / "daskel.toml").read_text()
+    text = SiteText((demo_folder / "daskel.toml").read_text())
     small = text.replace("10.61.8.100 - 10.61.8.199", "10.61.8.100 - 10.61.8.107")
     small = small.replace(
         'mac = "02:61:08:00:00:0c"\ngroup = "tide"',

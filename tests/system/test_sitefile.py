@@ -13,7 +13,7 @@ from daskel.core.audit.kernel_architecture import check_processors
 from daskel.core.roots.kernels import initrd_kind, kernel_kind, misfit
 from daskel.core.site.finding import Severity
 from daskel.system.site_check import load_checked
-from tests.conftest import DEMO, site_from
+from tests.conftest import DEMO, SiteText, site_from
 
 KERNELS = [
     (b"\0" * 0x202 + b"HdrS", "x86"),
@@ -95,14 +95,16 @@ CHANGES = [
 @pytest.mark.parametrize(("old", "new", "problem"), CHANGES)
 def test_interfaces(demo_folder: Path, old: str, new: str, problem: str) -> None:
     site = demo_folder / "daskel.toml"
-    site.write_text(site.read_text().replace(old, new, 1))
+    site.write_text(SiteText(site.read_text()).replace(old, new, 1))
     assert problems(demo_folder) == ([problem] if problem else [])
 
 
 def test_an_address_that_came_by_dhcp(demo_folder: Path) -> None:
     site = demo_folder / "daskel.toml"
     site.write_text(
-        site.read_text().replace("[segment.tideroom]", '[segment.tideroom]\ninterface = "clients0"')
+        SiteText(site.read_text()).replace(
+            "[segment.tideroom]", '[segment.tideroom]\ninterface = "clients0"'
+        )
     )
     program = Path(sys.executable).with_name("daskel")
     for ends, expected in (

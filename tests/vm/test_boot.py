@@ -14,19 +14,20 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import PATIENCE, until
+from tests.conftest import PATIENCE, SiteText, until
 from tests.vm import guest
 from tests.vm.lab import SERVER, Lab, Machine
 
 NO_QEMU = not shutil.which("qemu-system-x86_64")
 CI = "CI" in os.environ  # there a missing program is a failure
 pytestmark = [
-    pytest.mark.vm,
+    pytest.mark.machine,
+    pytest.mark.timeout(2400),
     pytest.mark.skipif(os.geteuid() != 0 and not CI, reason="network namespaces need root"),
     pytest.mark.skipif(NO_QEMU and not CI, reason="QEMU is not installed"),
 ]
 
-SITE = """format = 1
+SITE = SiteText("""format = 1
 [site]
 name = "Skerry Point"
 roots = "roots"
@@ -85,7 +86,7 @@ group = "tide"
 mac = "02:61:08:00:00:04"
 group = "tide"
 address = "10.61.8.24"
-"""
+""")
 
 POOL = 'pool = ["10.61.8.100 - 10.61.8.199"]\n'
 GREETINGS = {"notebook": "hello from the notebook", "catalogue": "hello from the catalogue"}
@@ -137,7 +138,7 @@ def test_three_kinds_of_firmware_boot_to_their_roots(lab: Lab) -> None:
     for machine in machines.values():
         machine.wait_for("GUEST waits for a key")
 
-    text = lab.server_log.read_text()
+    text = SiteText(lab.server_log.read_text())
     lab.kill_server()  # mounted roots must go on with the next server
     lab.serve(lab.folder / "daskel.toml")
     for machine in machines.values():

@@ -13,12 +13,13 @@ from typing import Any
 import pytest
 
 from daskel.demo.data import lay_out
-from tests.conftest import PATIENCE
+from tests.conftest import PATIENCE, SiteText
 from tests.vm import guest
 
 CI = "CI" in os.environ  # there a missing program is a failure
 pytestmark = [
-    pytest.mark.vm,
+    pytest.mark.machine,
+    pytest.mark.timeout(2400),
     pytest.mark.skipif(os.geteuid() != 0 and not CI, reason="network namespaces need root"),
     pytest.mark.skipif(
         not shutil.which("qemu-system-x86_64") and not CI, reason="QEMU is not installed"
@@ -46,7 +47,7 @@ def site(tmp_path: Path) -> Path:
                 link.symlink_to("busybox")
     for loader in (tmp_path / "files/loader").iterdir():
         loader.unlink()  # they are built anew
-    text = path.read_text().replace(', "uefi-arm64"]', "]")
+    text = SiteText(path.read_text()).replace(', "uefi-arm64"]', "]")
     for name in ("notebook", "catalogue"):
         text = text.replace(f"[root.{name}]\n", f"[root.{name}]\nup = true\n")
     path.write_text(text.replace('args = ["quiet", ', 'args = ["console=ttyS0,115200", '))
@@ -74,7 +75,7 @@ def wrong(found: dict[str, Any]) -> list[dict[str, Any]]:
 
 def test_beside_another_server_and_to_a_root_that_is_none(site: Path) -> None:
     """One with UEFI beside another DHCP server comes up; one with BIOS is stuck, and told why."""
-    text = site.read_text()
+    text = SiteText(site.read_text())
     spoilt = site.with_name("spoilt.toml")
     spoilt.write_text(
         text.replace(
@@ -96,6 +97,6 @@ def test_beside_another_server_and_to_a_root_that_is_none(site: Path) -> None:
 
 def test_behind_a_relay_agent(site: Path) -> None:
     """Which is left out; its server's address is in another network than its own."""
-    site.write_text(site.read_text().replace('boot = "logger"', 'boot = "notebook"'))
+    site.write_text(SiteText(site.read_text()).replace('boot = "logger"', 'boot = "notebook"'))
     found = told(begun(site, "buoy-1", "--firmware", "bios"), "buoy-1", site.parent)
     assert (found["result"], wrong(found)) == ("up", []), found

@@ -17,7 +17,8 @@ from tests.vm.lab import SERVER, Lab, Machine
 
 CI = "CI" in os.environ  # there a missing program is a failure
 pytestmark = [
-    pytest.mark.vm,
+    pytest.mark.machine,
+    pytest.mark.timeout(2400),
     pytest.mark.skipif(os.geteuid() != 0 and not CI, reason="network namespaces need root"),
     pytest.mark.skipif(
         not (shutil.which("qemu-system-x86_64") and shutil.which("debootstrap")) and not CI,

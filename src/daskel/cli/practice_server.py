@@ -174,16 +174,41 @@ def _why(process: subprocess.Popen[str], log: Path, errors: Path) -> str:
     return f"the server to practise with did not start: {problem or 'it said nothing'}"
 
 
+_RESERVED: dict[int, socket.socket] = {}
+
+
 def free_base() -> int:
     """A number to add to the standard ports so that none of them is taken, nor one of those that
-    the system gives to whoever asks for any."""
+    the system gives to whoever asks for any. It is this process's own until that ends."""
     for step in range(_BASES):  # others that practise just now begin elsewhere
         base = 20000 + (os.getpid() + step) % _BASES * 200
+        if not _reserve(base):
+            continue
         if all(
             _free(kind, port) for port in vars(Ports.from_base(base)).values() for kind in _KINDS
         ):
             return base
+        release_base(base)
     raise MissingRequirementError("no free ports on loopback from 20000 on", "end what holds them")
+
+
+def _reserve(base: int) -> bool:
+    """By a name of a Unix socket without a file (unix(7), abstract), which goes with its holder."""
+    if base in _RESERVED:
+        return False
+    name = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)
+    try:
+        name.bind(f"\0daskel-practice-{base}")
+    except OSError:
+        name.close()
+        return False
+    _RESERVED[base] = name
+    return True
+
+
+def release_base(base: int) -> None:
+    """Somebody else may have it."""
+    _RESERVED.pop(base).close()
 
 
 def _free(kind: socket.SocketKind, port: int) -> bool:

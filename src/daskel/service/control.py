@@ -10,7 +10,6 @@ import json
 import os
 import socket
 import struct
-import time
 from collections import Counter
 from collections.abc import Awaitable, Callable, Collection
 from dataclasses import dataclass
@@ -42,11 +41,12 @@ class Running:
         note: Callable[[str, str], None], taken_over: Callable[[Site], None],
     ) -> None:  # fmt: skip
         assert file.site
+        self._clock = server.clock
         self._server, self._path, self._site = server, file.path.absolute(), file.site
         self._texts, self._note = file.texts, note
-        self._watching = Watching(server.history)
+        self._watching = Watching(server.history, server.clock)
         self._taken_over = taken_over  # is told of a site that is another one from now on
-        self._since = self._begun = time.time()
+        self._since = self._begun = self._clock.now()
 
     def watch(self, since: float) -> list[Answer]:
         """The machines to which something happened since then."""
@@ -65,7 +65,7 @@ class Running:
         boots = [b for b in self._server.history.current.values() if b.last >= self._begun]
         stages = {boot.client: boot.stage for boot in boots if boot.client}
         counts = Counter(stage.value for stage in stages.values())
-        results = Counter(result(boot, time.time()) for boot in boots if boot.client)
+        results = Counter(result(boot, self._clock.now()) for boot in boots if boot.client)
         on_disk = {path: _text(path.absolute()) for path in self._texts}
         return {
             "site": str(self._path),
@@ -144,7 +144,7 @@ class Running:
             return self._kept(f"{error.problem}; {error.remedy}")
         for path in made:
             self._note("built", f"boot loader {path}")
-        self._site, self._texts, self._since = site, new.texts, time.time()
+        self._site, self._texts, self._since = site, new.texts, self._clock.now()
         self._taken_over(site)
         said = f"{self._path}: {len(site.clients)} clients"
         self._note("taken over", said)

@@ -6,7 +6,6 @@ They are counted from the same events as everything else.
 from __future__ import annotations
 
 import socket
-import time
 from collections import Counter
 from collections.abc import Iterator
 from ipaddress import IPv4Address
@@ -40,7 +39,7 @@ class Metrics(Collector):
         self._events = self._count("events", "Events, by their name", "event")
         self._bytes = self._count("sent_bytes", "Bytes of files that clients fetched", "over")
         self._resent = self._count("resent_packets", "Packets that were sent again", "over")
-        shared.on_every.append(self._happened)
+        shared.bus.listen(Event, self._happened)
 
     def open(self, where: Where | None) -> None:
         """Raises MissingRequirementError when the port is taken."""
@@ -75,7 +74,7 @@ class Metrics(Collector):
 
     def collect(self) -> Iterator[GaugeMetricFamily]:
         """What is so now; asked for whenever somebody looks."""
-        shared, now = self._shared, time.time()
+        shared, now = self._shared, self._shared.clock.now()
         boots = [boot for boot in shared.history.current.values() if boot.client]
         yield _gauge("clients", "Clients of the site", len(shared.site.clients))
         yield _gauge("leases", "Addresses that machines have", len(shared.leases.held(now)))

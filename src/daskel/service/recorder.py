@@ -19,6 +19,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from daskel.core.capture.split import WHOLE, Split
+from daskel.service.clock import SYSTEM
 from daskel.system.captures import FILE_HEAD, packet_head
 from daskel.system.host import privileges
 from daskel.system.requirements import MissingRequirementError
@@ -118,8 +119,8 @@ def _record(waiting: selectors.BaseSelector, files: PacketFiles) -> None:
                 _take(key.fileobj, split, files, buffer)
             else:
                 ended = True
-        if ended or time.monotonic() - flushed > _FLUSH:
-            flushed = time.monotonic()
+        if ended or SYSTEM.monotonic() - flushed > _FLUSH:
+            flushed = SYSTEM.monotonic()
             files.flush()
             more = sum(map(_lost, wires))
             if more and not lost:
@@ -144,7 +145,7 @@ def _take(sock: socket.socket, split: Split, files: PacketFiles, buffer: bytearr
             length = sock.recv_into(buffer, 0, socket.MSG_TRUNC)
         except BlockingIOError:
             return
-        at = time.time()
+        at = SYSTEM.now()
         kept = split.feed(at, bytes(buffer[: min(length, WHOLE)]))
         if kept:
             files.write(kept.mac, kept.began, at, length, kept.data)

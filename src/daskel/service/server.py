@@ -6,7 +6,6 @@ import asyncio
 import logging
 import os
 import ssl
-import time
 from collections.abc import Callable, Collection, Mapping
 from ipaddress import IPv4Address
 from itertools import chain
@@ -19,8 +18,10 @@ from daskel.core.history.boots import History
 from daskel.core.history.events import Event, Stage
 from daskel.core.site.model import Segment, Site, SiteTable, needs_restart
 from daskel.service import sockets
+from daskel.service.clock import SYSTEM, Clock
 from daskel.service.dhcp.others import OtherServers
 from daskel.service.dhcp.service import DhcpService
+from daskel.service.files.content import Contents
 from daskel.service.files.http import HttpService
 from daskel.service.files.tftp import TftpService
 from daskel.service.metrics import Metrics
@@ -48,9 +49,12 @@ class Server:
     def __init__(
         self, site: Site, files: Path, roots: Path, slates: Path, uploads: Path, state: Path,
         wire: Wire, emit: Callable[[Event, Stage | None], None], tls: ssl.SSLContext | None = None,
+        clock: Clock = SYSTEM,
     ) -> None:  # fmt: skip
         self._opened_for = _at_start(site)
-        self._shared = Shared(site, Store(state), FilesFolder(files), uploads, wire, emit)
+        self._shared = Shared(
+            site, Store(state), FilesFolder(files), uploads, wire, emit, clock
+        )  # fmt: skip
         own = site.settings.nfs == "daskel"
         self.exports = (
             Exports(self._shared, roots, slates, state)
@@ -61,17 +65,18 @@ class Server:
         self._streams: list[HttpService | NfsService | PortMapper | Metrics] = []
         self._tasks: list[asyncio.Task[None]] = []
         self._registered: Registered | None = None
+        contents = Contents(self._shared)
         self._simple += _dhcp_services(self._shared)
         if not wire.loopback:
             self._simple.append(OtherServers(self._shared, _alone_on(site)))
         for server in servers(site):
-            self._simple.append(TftpService(self._shared, server))
+            self._simple.append(TftpService(self._shared, contents, server))
             if isinstance(self.exports, Exports):
                 self._streams.append(NfsService(self.exports, server, wire))
                 self._map_ports(server)
-        self._streams.append(HttpService(self._shared))
+        self._streams.append(HttpService(self._shared, contents))
         if tls:
-            self._streams.append(HttpService(self._shared, tls))
+            self._streams.append(HttpService(self._shared, contents, tls))
         self._metrics = Metrics(self._shared)
         self._metrics.open(site.settings.metrics)
         self._streams.append(self._metrics)
@@ -133,7 +138,7 @@ class Server:
 
     def aside(self) -> list[Lease]:
         """Addresses that somebody else was found to have."""
-        return self._shared.leases.aside(time.time())
+        return self._shared.leases.aside(self._shared.clock.now())
 
     @property
     def under_way(self) -> list[Moving]:
@@ -141,6 +146,10 @@ class Server:
         services = [*self._simple, *self._streams]
         files = [s.under_way for s in services if isinstance(s, (TftpService, HttpService))]
         return list(chain.from_iterable(files))
+
+    @property
+    def clock(self) -> Clock:
+        return self._shared.clock
 
     @property
     def history(self) -> History:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import logging
-import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
@@ -27,6 +26,8 @@ from daskel.core.history.once import Assignments
 from daskel.core.replies.answer import Answers
 from daskel.core.replies.memory import Datagrams
 from daskel.core.site.model import Site
+from daskel.service.bus import Bus
+from daskel.service.clock import SYSTEM, Clock
 from daskel.store.database import Store
 from daskel.system.host.confined_open import FilesFolder
 from daskel.system.host.neighbours import hardware_of
@@ -67,18 +68,13 @@ class Shared:
         uploads: Path,
         wire: Wire,
         emit: Callable[[Event, Stage | None], None],
+        clock: Clock = SYSTEM,
     ) -> None:
-        self.files, self.wire, self._emit = files, wire, emit
+        self.files, self.wire, self._emit, self.clock = files, wire, emit, clock
         self._store = store
-        self.on_boot: list[
-            Callable[[str], None]
-        ] = []  # with the MAC address of a client that begins anew
-        self.on_every: list[Callable[[Event], None]] = []
-        self.on_event: dict[type[Event], Callable[[Event], None]] = {}
+        self.bus = Bus()
         self.uploads = UploadsFolder(uploads)
         self.bandwidth: dict[str, Bandwidth] = {}  # by segment
-        self.images: dict[tuple[object, ...], bytes | None] = {}  # kept by `content`
-        self.compared = float("-inf")  # when names were compared for a missing file
         self.history = History(store.next_boot())
         self._before = store.last_boots()  # numbers of boots from before our start
         self.lobby = store.lobby()
@@ -108,23 +104,17 @@ class Shared:
     def emit(self, event: Event) -> None:
         """Something happened: remember what must be, and tell whoever listens."""
         if isinstance(event, Seen):
-            self.lobby.see(event, time.time())
-            if event.firmware and event.who.name and event.who.mac:
-                for begins in self.on_boot:
-                    begins(event.who.mac)
-        if listens := self.on_event.get(type(event)):
-            listens(event)
+            self.lobby.see(event, self.clock.now())
         changed = self.once.happened(event)
         if changed is not None and event.who.name:
             written = self._writer.submit(self._store.keep_once, event.who.name, changed)
             written.add_done_callback(_say_failure)
-        for listens in self.on_every:
-            listens(event)
+        self.bus.tell(event)
         self._emit(event, self._stage(event))
 
     def _stage(self, event: Event) -> Stage | None:
         """How far its machine has come with it."""
-        who, now = event.who, time.time()
+        who, now = event.who, self.clock.now()
         number = self._before.pop(who.mac, None) if self._before and who.mac else None
         starts = isinstance(event, Seen) and event.firmware
         if number is not None and who.name and not starts and (boot := self._store.boot(number)):
@@ -140,7 +130,7 @@ class Shared:
         """Writes what was seen every two seconds, however much it is."""
         loop = asyncio.get_running_loop()
         while True:
-            await asyncio.sleep(_LOBBY_PAUSE)
+            await self.clock.sleep(_LOBBY_PAUSE)
             admitted = [s.mac for s in self.lobby if s.mac in self.site.by_mac]
             self.lobby.forget(admitted)
             seen = self.lobby.unkept()
@@ -156,20 +146,20 @@ class Shared:
         so that leases need not wait for them; forgets what is older than the site says."""
         swept = float("-inf")
         while True:
-            await asyncio.sleep(_LOBBY_PAUSE)
-            until = time.monotonic() + _LEASES_FIRST
+            await self.clock.sleep(_LOBBY_PAUSE)
+            until = self.clock.monotonic() + _LEASES_FIRST
             while boots := await self._changed_boots(until):
                 await self._write_boots(boots, None)
-                await asyncio.sleep(_BETWEEN)
-            if time.monotonic() - swept > _SWEEP_PAUSE:
-                swept = time.monotonic()
-                await self._write_boots([], time.time() - self.site.settings.keep_boots)
+                await self.clock.sleep(_BETWEEN)
+            if self.clock.monotonic() - swept > _SWEEP_PAUSE:
+                swept = self.clock.monotonic()
+                await self._write_boots([], self.clock.now() - self.site.settings.keep_boots)
 
     async def _changed_boots(self, until: float) -> list[Boot]:
         """Some of them, when leases are not written just now, or it is `until`."""
-        while (now := time.monotonic()) < until and now - self._leased < _STILL:
-            await asyncio.sleep(_STILL / 5)
-        return self.history.changed(time.time(), _TOGETHER)
+        while (now := self.clock.monotonic()) < until and now - self._leased < _STILL:
+            await self.clock.sleep(_STILL / 5)
+        return self.history.changed(self.clock.now(), _TOGETHER)
 
     async def _write_boots(self, boots: Sequence[Boot], before: float | None) -> None:
         loop, keep = asyncio.get_running_loop(), self._store.keep_boots
@@ -181,14 +171,14 @@ class Shared:
     async def keep(self, leases: Sequence[Lease]) -> None:
         """Returns when the leases are on disk; other services go on meanwhile."""
         if leases:
-            self._leased = time.monotonic()
+            self._leased = self.clock.monotonic()
             await asyncio.get_running_loop().run_in_executor(self._writer, self._store.keep, leases)
 
     def caller(self, server: IPv4Address, peer: str) -> tuple[str, Who]:
         """The segment and the machine that reached `server` from the address of a socket."""
         address = self.wire.inside(server, peer)
         segment = of_peer(self.site, server, address)
-        who = by_address(self.site, self.leases, address, time.time())
+        who = by_address(self.site, self.leases, address, self.clock.now())
         if who.mac is None and not self.wire.loopback:  # another server gave it the address
             mac = hardware_of(address)
             who = by_mac(self.site, mac, address) if mac else who
@@ -198,7 +188,7 @@ class Shared:
         """Count it, and say so at once the first time, then every ten seconds at most."""
         count, _, said = self._malformed.get(service, (0, "", float("-inf")))
         self._malformed[service] = (count + 1, reason, said)
-        if time.monotonic() - said >= _MALFORMED_PAUSE:
+        if self.clock.monotonic() - said >= _MALFORMED_PAUSE:
             self.say_malformed(service)
 
     def say_malformed(self, service: str | None = None) -> None:
@@ -206,7 +196,7 @@ class Shared:
         for name, (count, reason, _) in list(self._malformed.items()):
             if count and service in (None, name):
                 self.emit(Malformed(Who(), name, count, reason))
-                self._malformed[name] = (0, "", time.monotonic())
+                self._malformed[name] = (0, "", self.clock.monotonic())
 
     def close(self) -> None:
         self.say_malformed()

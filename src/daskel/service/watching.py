@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Iterable
 from dataclasses import dataclass
 from ipaddress import IPv4Address
@@ -11,6 +10,7 @@ from typing import Any
 from daskel.core.history.boots import Boot, History, as_row
 from daskel.core.history.diagnosis import Case, diagnose
 from daskel.core.history.outcome import Result, in_trouble, result, waits_for
+from daskel.service.clock import SYSTEM, Clock
 from daskel.service.shared import Moving
 
 _MOST = 1000  # machines
@@ -31,13 +31,13 @@ class _Told:
 class Watching:
     """`since`: boots in which nothing happened since then are left out."""
 
-    def __init__(self, history: History) -> None:
-        self._history = history
+    def __init__(self, history: History, clock: Clock = SYSTEM) -> None:
+        self._history, self._clock = history, clock
         self._before: dict[str, tuple[float, int]] = {}  # by machine: when, and how far its file
         self._told: dict[int, _Told] = {}  # by boot; worked out anew when something happened
 
     def rows(self, moving: Iterable[Moving], since: float) -> list[dict[str, Any]]:
-        now = time.time()
+        now = self._clock.now()
         files = {move.who.mac: move for move in moving if move.who.mac}
         boots = [b for b in self._history.current.values() if b.last >= since or b.mac in files]
         boots.sort(key=lambda boot: boot.began)

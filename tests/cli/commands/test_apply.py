@@ -18,7 +18,7 @@ from daskel.core.dhcp.pxe import Firmware
 from daskel.core.tftp.packet import Ack, Opcode, Request
 from daskel.rehearse.client import boot
 from daskel.rehearse.fetch import Way
-from tests.conftest import PATIENCE, Serve, daskel, replaced
+from tests.conftest import PATIENCE, Serve, SiteText, daskel, replaced
 
 METRICS = 27990
 TAKEN_OVER = [  # changes that a running server takes over one after the other, and what is said
@@ -66,7 +66,7 @@ def test_apply_and_status(serve: Serve, demo_folder: Path) -> None:
     assert "has this site already" in daskel("apply", cwd=demo_folder).stdout
 
     site = demo_folder / "daskel.toml"
-    good = site.read_text()
+    good = SiteText(site.read_text())
     for old, new, said in TAKEN_OVER:
         site.write_text(replaced(site.read_text(), old, new))
         assert status()["differs"] is True

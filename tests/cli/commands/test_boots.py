@@ -18,7 +18,7 @@ from daskel.core.dhcp.client_messages import FACES
 from daskel.demo.data import lay_out
 from daskel.rehearse.client import SimulatedBoot, boot
 from daskel.rehearse.fetch import DIRECT, Way
-from tests.conftest import Serve, Serving, daskel, until
+from tests.conftest import Serve, Serving, SiteText, daskel, until
 
 SERVER = IPv4Address("10.61.8.1")
 
@@ -45,7 +45,9 @@ class Room:
 def room(tmp_path_factory: pytest.TempPathFactory, serve_for_all: Serve) -> Room:
     folder = tmp_path_factory.mktemp("room")
     site = lay_out(folder)
-    text = site.read_text().replace('lease = "8h"\n', 'lease = "8h"\nunknown = "lobby"\n', 1)
+    text = SiteText(site.read_text()).replace(
+        'lease = "8h"\n', 'lease = "8h"\nunknown = "lobby"\n', 1
+    )
     text = text.replace("[client.tide-02]\n", '[client.tide-02]\nboot = "rescue"\n')
     site.write_text(text)
     serving = serve_for_all(folder)

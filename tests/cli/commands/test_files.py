@@ -48,7 +48,8 @@ def test_what_is_shown_is_what_is_sent(demo_folder: Path, serve: Serve) -> None:
     with pytest.raises(BootError, match=r"no such file \(error 1\)"):
         get("notebook/vmlinux")
     missing = serving.wait_for("file-missing", path="notebook/vmlinux")
-    assert missing["reason"] == "no such file; there is notebook/vmlinuz", "for the log alone"
+    assert missing["reason"] == "no such file" and missing["why"] == "absent"
+    assert missing["near"] == ["notebook/vmlinuz"], "for the log alone"
 
 
 def test_files_of_one_client_and_one_group(demo_folder: Path, serve: Serve) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
-from tests.conftest import daskel
+from tests.conftest import SiteText, daskel
 
 
 def test_handoff(demo_folder: Path) -> None:
@@ -21,7 +21,7 @@ def test_handoff(demo_folder: Path) -> None:
     beside = daskel("handoff", "library", cwd=demo_folder).stdout
     assert "Daskel adds all this itself" in beside and "50 58 45 43 6c 69 65 6e 74" in beside
     site = demo_folder / "daskel.toml"
-    site.write_text(site.read_text().replace('dhcp = "proxy"', 'dhcp = "off"'))
+    site.write_text(SiteText(site.read_text()).replace('dhcp = "proxy"', 'dhcp = "off"'))
     shown = daskel("handoff", "library", "--client", "lib-01", cwd=demo_folder).stdout
     assert "loader/uefi-x64.efi" in shown and "02:61:09:00:00:01" in shown and "lib-02" not in shown
     assert "handoff library" in daskel("explain", "lib-01", cwd=demo_folder).stdout

@@ -15,7 +15,7 @@ from daskel.core.dhcp.packet import serialise
 from daskel.core.dhcp.pxe import Firmware
 from daskel.rehearse.fetch import get_address, tftp_get
 from tests.cli.test_editing import site_of
-from tests.conftest import SERVER, Serve, Serving, daskel, until
+from tests.conftest import SERVER, Serve, Serving, SiteText, daskel, until
 
 MACS = [f"02:61:ff:00:00:{number:02x}" for number in (1, 2, 3)]
 
@@ -24,7 +24,9 @@ MACS = [f"02:61:ff:00:00:{number:02x}" for number in (1, 2, 3)]
 def waiting(serve: Serve, demo_folder: Path) -> Serving:
     """A server with three strangers in its lobby."""
     site = demo_folder / "daskel.toml"
-    site.write_text(site.read_text().replace('lease = "8h"', 'lease = "8h"\nunknown = "lobby"', 1))
+    site.write_text(
+        SiteText(site.read_text()).replace('lease = "8h"', 'lease = "8h"\nunknown = "lobby"', 1)
+    )
     serving = serve(demo_folder)
     for number, mac in enumerate(MACS):
         get_address(serving.wire, SERVER, Face.of(Firmware.BIOS), mac, number + 1)
@@ -48,7 +50,7 @@ def test_admitted_into_the_running_server(waiting: Serving) -> None:
     screen = tftp_get(waiting.wire, own, SERVER, f"loader/{MACS[0]}.cfg", LOADER)
     assert b"is not known here yet" in screen and waiting.wait_for("waits")["mac"] == MACS[0]
 
-    before = (folder / "daskel.toml").read_text()
+    before = SiteText((folder / "daskel.toml").read_text())
     words = [
         "lobby",
         "admit",
@@ -105,7 +107,7 @@ WRONG = [
 
 
 def test_wrong_use(waiting: Serving) -> None:
-    before = (waiting.folder / "daskel.toml").read_text()
+    before = SiteText((waiting.folder / "daskel.toml").read_text())
     for words, said in WRONG:
         done = daskel("lobby", *words, cwd=waiting.folder)
         assert done.returncode == 2 and said in done.stdout + done.stderr, words

@@ -15,7 +15,7 @@ from typing import Any
 import pytest
 
 from daskel.demo.data import lay_out
-from tests.conftest import PATIENCE, daskel, until
+from tests.conftest import PATIENCE, SiteText, daskel, until
 
 
 def rehearse(folder: Path, *words: str) -> dict[str, Any]:
@@ -70,7 +70,7 @@ def test_each_kind_of_firmware(
 def edit(folder: Path, old: str, new: str) -> None:
     site = folder / "daskel.toml"
     assert old in site.read_text()
-    site.write_text(site.read_text().replace(old, new, 1))
+    site.write_text(SiteText(site.read_text()).replace(old, new, 1))
 
 
 def renamed_root(folder: Path) -> None:

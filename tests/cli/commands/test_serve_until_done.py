@@ -57,7 +57,7 @@ def test_a_batch_follows_the_site(batch: Serving) -> None:
 
 def test_it_ends_when_nothing_moves_any_more(demo_folder: Path) -> None:
     program = (
-        "import sys, daskel.cli.commands.serve as s; s._STILL = 1.0\n"
+        "import sys, daskel.cli.server_run as s; s.STILL = 1.0\n"
         "from daskel.cli.main import main; sys.exit(main())"
     )
     words = ["serve", "--until-done", "tide-01", "--loopback", str(free_base())]

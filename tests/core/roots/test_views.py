@@ -11,9 +11,9 @@ from daskel.core.content import up
 from daskel.core.history.events import Who
 from daskel.core.roots.views import check_own, views_of
 from daskel.core.site.layers import effective
-from tests.conftest import site_from
+from tests.conftest import SiteText, site_from
 
-SITE = """format = 1
+SITE = SiteText("""format = 1
 [site]
 [segment.tideroom]
 network = "10.61.8.0/24"
@@ -33,7 +33,7 @@ GROUP
 mac = "02:61:08:00:00:01"
 group = "tide"
 CLIENT
-"""
+""")
 RULES = [  # of root, group and client; the slate
     ("", "", "", "none"),
     ('slate = "keep"', "", "", "keep"),

@@ -9,9 +9,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from daskel.core.site.edit import EditError, add, change, has_table, remove, rename
-from tests.conftest import DEMO
+from tests.conftest import DEMO, SiteText
 
-TEXT = """# the head
+TEXT = SiteText("""# the head
 format = 1
 
 [group.tide]   # the room
@@ -31,7 +31,7 @@ mac = "02:61:08:00:00:02"
 
 [loadout.disk]
 boot = "local"
-"""
+""")
 ONE, TWO = ("client", "tide-01"), ("client", "tide-02")
 
 CHANGES = [
@@ -94,7 +94,7 @@ VALUES = st.dictionaries(
 
 @given(st.lists(st.tuples(NAMES, VALUES), max_size=4))
 def test_edits_do_what_they_say_and_no_more(edits: list[tuple[str, dict[str, str | None]]]) -> None:
-    text, expected = DEMO, tomllib.loads(DEMO)
+    text, expected = str(DEMO), tomllib.loads(str(DEMO))
     for name, values in edits:
         text = change(text, ("client", name), values)
         table = expected["client"][name]

@@ -48,6 +48,8 @@ WRONG = [
     (Text("c.csv", "name,mac\nb,02:61\n", csv=True), "c.csv:2:3", "not a MAC address"),
     (Text("c.csv", "name,mac,colour\nb,02:61:08:00:00:02,red\n", csv=True), "c.csv:2:21", "no key 'colour'"),
     (Text("c.csv", "name,mac,boot\nb,02:61:08:00:00:02,dsk\n", csv=True), "c.csv:2:21", "no loadout 'dsk'"),
+    (Text("c.csv", 'name,uuid,mac\nb,"a, ""b"", c",02:61\n', csv=True), "c.csv:2:17", "not a MAC address"),
+    (Text("c.csv", 'name,mac,boot\n"b","02:61:08:00:00:02",dsk\n', csv=True), "c.csv:2:25", "no loadout 'dsk'"),
 ]  # fmt: skip
 
 

@@ -9,15 +9,15 @@ from hypothesis import strategies as st
 from daskel.core.site.check import check
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.parse import parse
-from tests.conftest import DEMO, site_from
+from tests.conftest import DEMO, SiteText, site_from
 
-SEGMENT = """format = 1
+SEGMENT = SiteText("""format = 1
 [segment.tideroom]
 network = "10.61.8.0/24"
 server = "10.61.8.1"
 dhcp = "full"
 pool = ["10.61.8.100 - 10.61.8.199"]
-"""
+""")
 
 INVALID = [  # (text, line, column, part of the problem, part of the remedy)
     ("", 1, 1, "format number is missing", "format = 1"),

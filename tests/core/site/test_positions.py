@@ -59,7 +59,7 @@ def value_at(rest: str) -> Any:
     return values
 
 
-@pytest.mark.parametrize("text", [DEMO, ODD])
+@pytest.mark.parametrize("text", [str(DEMO), str(ODD)])
 def test_every_value_stands_where_it_is_said_to(text: str) -> None:
     positions = Positions(text, "f")
     for path, value in leaves(tomllib.loads(text)):

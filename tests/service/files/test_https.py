@@ -5,7 +5,7 @@ from __future__ import annotations
 import subprocess
 from pathlib import Path
 
-from tests.conftest import PATIENCE, Serve, daskel
+from tests.conftest import PATIENCE, Serve, SiteText, daskel
 
 MAKE = (
     "openssl req -x509 -newkey rsa:2048 -nodes -days 2 -subj /CN=boot.skerry.example "
@@ -17,7 +17,7 @@ def with_certificate(folder: Path) -> None:
     subprocess.run(MAKE.split(), cwd=folder, check=True, capture_output=True)
     site = folder / "daskel.toml"
     said = '[site]\nhttps = { certificate = "certificate.pem", key = "key.pem" }'
-    site.write_text(site.read_text().replace("[site]", said, 1))
+    site.write_text(SiteText(site.read_text()).replace("[site]", said, 1))
 
 
 def test_files_over_https(serve: Serve, demo_folder: Path) -> None:

@@ -12,7 +12,7 @@ import pytest
 
 from daskel.core.tftp.packet import Error, ErrorCode, Opcode, Request, parse
 from daskel.rehearse.client import get_address
-from tests.conftest import PATIENCE, Serve, Serving, daskel
+from tests.conftest import PATIENCE, Serve, Serving, SiteText, daskel
 from tests.service.test_serve import SERVER, SYSTEM
 
 RULES = """
@@ -106,7 +106,7 @@ def test_the_bandwidth_of_a_segment_is_shared(demo_folder: Path, serve: Serve) -
     for the others' end."""
     size, rate = 20_000, 100 << 10
     (demo_folder / "files/large").write_bytes(bytes(size))
-    text = (demo_folder / "daskel.toml").read_text()
+    text = SiteText((demo_folder / "daskel.toml").read_text())
     server = 'server = "10.61.8.1"\n'
     limited = text.replace(server, server + 'bandwidth = "100 KiB/s"\n', 1)
     (demo_folder / "daskel.toml").write_text(limited)

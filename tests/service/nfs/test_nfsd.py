@@ -16,7 +16,7 @@ import pytest
 from daskel.core.dhcp.client_messages import SYSTEM, Face
 from daskel.core.dhcp.pxe import Firmware
 from daskel.rehearse.fetch import get_address
-from tests.conftest import SERVER, Serve, Serving, daskel, until
+from tests.conftest import SERVER, Serve, Serving, SiteText, daskel, until
 from tests.service.nfs.test_slates import lay_out
 
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
@@ -50,7 +50,7 @@ class Lab:
     @property
     def exports(self) -> dict[str, set[str]]:
         """By path who may do what."""
-        text = (self.inside / "etc/exports.d/daskel.exports").read_text()
+        text = SiteText((self.inside / "etc/exports.d/daskel.exports").read_text())
         lines = [line.split() for line in text.splitlines() if not line.startswith("#")]
         return {path.strip('"'): {who.split(",")[0] for who in rest} for path, *rest in lines}
 
@@ -65,7 +65,9 @@ def lab(tmp_path: Path, serve: Serve, monkeypatch: pytest.MonkeyPatch) -> Iterat
     lay_out(tmp_path, "keep")
     (tmp_path / "roots/shared/etc").mkdir(parents=True)
     (tmp_path / "roots/shared/etc/greeting").write_text("first")
-    text = (tmp_path / "daskel.toml").read_text().replace("[site]", '[site]\nnfs = "kernel"')
+    text = SiteText((tmp_path / "daskel.toml").read_text()).replace(
+        "[site]", '[site]\nnfs = "kernel"'
+    )
     (tmp_path / "daskel.toml").write_text(text.replace('size = "1 MiB"\n', "") + MORE)
     program = tmp_path / "bin/exportfs"
     program.write_text(EXPORTFS.format(tmp_path, tmp_path))
@@ -106,7 +108,7 @@ def test_views_are_shown_and_exported(lab: Lab) -> None:
     assert f"10.61.8.1:{SLATE},v3,tcp,port=2049,nolock" in explained
 
     serving.stop(signal.SIGKILL)
-    before = (lab.folder / "reloads").read_text()
+    before = SiteText((lab.folder / "reloads").read_text())
     assert (view / "mine").read_text() == "changed", "clients go on without Daskel"
     again = lab.serve()
     assert (lab.folder / "reloads").read_text() == before, "the exports are still right"
@@ -127,7 +129,7 @@ def test_views_are_shown_and_exported(lab: Lab) -> None:
 
 
 def test_a_version_in_use_and_fresh_slates(lab: Lab) -> None:
-    text = (lab.folder / "daskel.toml").read_text()
+    text = SiteText((lab.folder / "daskel.toml").read_text())
     (lab.folder / "daskel.toml").write_text(text.replace('slate = "keep"', 'slate = "fresh"'))
     serving = lab.serve()
     for name in ("tide-01", "tide-03"):

@@ -22,11 +22,11 @@ from daskel.core.nfs.nfs3 import FileType, Procedure, Stable, Status
 from daskel.core.nfs.rpc import mark, serialise_call
 from daskel.core.nfs.xdr import pack_opaque
 from daskel.rehearse.fetch import BootError, NfsRoot, get_address
-from tests.conftest import PATIENCE, SERVER, Serve, Serving, daskel, until
+from tests.conftest import PATIENCE, SERVER, Serve, Serving, SiteText, daskel, until
 
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
 ONE, TWO = IPv4Address("10.61.8.21"), IPv4Address("10.61.8.22")
-SITE = """format = 1
+SITE = SiteText("""format = 1
 [site]
 roots = "roots"
 slates = "slates"
@@ -53,7 +53,7 @@ group = "tide"
 mac = "02:61:08:00:00:02"
 address = "10.61.8.22"
 group = "tide"
-"""
+""")
 
 
 def lay_out(folder: Path, slate: str) -> None:
@@ -141,7 +141,7 @@ def test_a_slate_that_cannot_be_opened_now_is_no_stale_one(tmp_path: Path, serve
     one = Client(serving, ONE)
     top = one.root.top
     state = tmp_path / "slates/notebook/tide-01/slate.json"
-    good = state.read_text()
+    good = SiteText(state.read_text())
     serving.stop(signal.SIGKILL)
     state.write_text(good.replace('"version": 0', '"version": 7'))
     again = serve(tmp_path)
@@ -320,7 +320,7 @@ def test_what_answers_tftp_and_http_cannot_read_roots(tmp_path: Path, serve: Ser
     granted = next(int(line.split()[1], 16) for line in status.splitlines() if "CapPrm" in line)
     assert not granted & 1 << 21, "it cannot mount, so it cannot undo it"
     run(tmp_path, "apply", "--yes")
-    moved = (tmp_path / "daskel.toml").read_text().replace('"slates"', '"other"')
+    moved = SiteText((tmp_path / "daskel.toml").read_text()).replace('"slates"', '"other"')
     (tmp_path / "daskel.toml").write_text(moved)
     assert "start it again" in daskel("apply", "--yes", "--site", tmp_path / "daskel.toml").stdout
     assert "mine" in Client(serving, ONE).files()

@@ -14,16 +14,25 @@ CIRCUIT_ID, REMOTE_ID, LINK_SELECTION, SERVER_OVERRIDE = 1, 2, 5, 11
 
 
 def suboptions(value: bytes) -> dict[int, bytes]:
-    """What is inside of an option 82 from the network; what is cut short is left out."""
+    """What is inside of an option 82 from the network, as far as it can be read."""
+    return _read(value)[0]
+
+
+def cut_short(packet: Packet) -> bool:
+    """The relay agent's option ends in the middle of a sub-option."""
+    return not _read(packet.options.get(Code.RELAY_AGENT, b""))[1]
+
+
+def _read(value: bytes) -> tuple[dict[int, bytes], bool]:
+    """The sub-options, and whether the last one is whole (RFC 3046 section 2.0)."""
     found: dict[int, bytes] = {}
     at = 0
-    while at + 2 <= len(value):
-        code, length = value[at], value[at + 1]
-        if at + 2 + length > len(value):
-            break
-        found.setdefault(code, value[at + 2 : at + 2 + length])
-        at += 2 + length
-    return found
+    while at < len(value):
+        if at + 2 > len(value) or at + 2 + value[at + 1] > len(value):
+            return found, False
+        found.setdefault(value[at], value[at + 2 : at + 2 + value[at + 1]])
+        at += 2 + value[at + 1]
+    return found, True
 
 
 def address_inside(packet: Packet, code: int) -> IPv4Address | None:

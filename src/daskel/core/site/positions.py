@@ -15,6 +15,7 @@ _KEY = re.compile(r"[A-Za-z0-9_-]+|\"(?:[^\"\\]|\\.)*\"|'[^']*'")
 _STRING = re.compile(
     r'"""(?:[^\\]|\\.)*?"{3,5}|' r"'''.*?'{3,5}|" r'"(?:[^"\\]|\\.)*"|' r"'[^']*'", re.DOTALL
 )
+_CELL = re.compile(r'((?:[ \t]*"(?:[^"]|"")*"[^,]*)|[^,]*)(?:,|$)')
 _SCALAR = re.compile(r"[^,\]}#\n]+")
 _LINE = re.compile(  # a key and its value alone on a line, as nearly all are
     r"([\w-]+)[ \t]*=[ \t]*(\"[^\"\\\n]*\"|[^\s\"'\[{#][^\n#\"'\[{]*?)[ \t]*(?:#[^\n]*)?\n",
@@ -214,9 +215,21 @@ class CsvPositions:
         line = self._rows.get(str(path[1]), 1) if len(path) > 1 else 1
         column = str(path[2]) if len(path) > 2 else ""
         index = self._columns.index(column) if column in self._columns else 0
-        cells = self._lines[line - 1].split(",") if line <= len(self._lines) else []
-        start = sum(len(cell) + 1 for cell in cells[:index]) + 1
-        return Origin(self._file, line, start, "".join(cells[index : index + 1]).strip())
+        cells = _cells(self._lines[line - 1]) if line <= len(self._lines) else []
+        start, text = cells[index] if index < len(cells) else (1, "")
+        return Origin(self._file, line, start, text)
+
+
+def _cells(line: str) -> list[tuple[int, str]]:
+    """Column, from 1, and text of each cell of a row of CSV. A quoted one may have commas in it,
+    and quotes, which stand twice (RFC 4180 section 2); its text is as it is written."""
+    found = []
+    for match in _CELL.finditer(line):
+        written = match[1]
+        found.append((match.start(1) + 1 + len(written) - len(written.lstrip()), written.strip()))
+        if match.end() == len(line):
+            break
+    return found
 
 
 class Sources:

@@ -30,7 +30,7 @@ class OtherServers:
         while True:
             for interface, segment in self._wires.items():
                 await self._look(interface, segment)
-            await asyncio.sleep(_PAUSE)
+            await self._shared.clock.sleep(_PAUSE)
 
     async def _look(self, interface: str, segment: str) -> None:
         try:

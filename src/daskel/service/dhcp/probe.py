@@ -5,11 +5,11 @@ from __future__ import annotations
 import asyncio
 import os
 import socket
-import time
 from contextlib import suppress
 from ipaddress import IPv4Address
 
 from daskel.core.dhcp import frame
+from daskel.service.clock import Clock
 
 ARP_WAIT, ECHO_WAIT = 0.1, 0.3  # seconds for an answer on the wire, and from behind a relay
 _GOOD_FOR = 60.0  # seconds that "nobody answered" is believed
@@ -19,7 +19,8 @@ _MOST = 10_000  # answers remembered
 class ArpProbe:
     """For one interface. Raises OSError where packet sockets are forbidden."""
 
-    def __init__(self, interface: str) -> None:
+    def __init__(self, interface: str, clock: Clock) -> None:
+        self._clock = clock
         kind = socket.SOCK_RAW | socket.SOCK_NONBLOCK
         self._sock = socket.socket(socket.AF_PACKET, kind, socket.htons(frame.ARP))
         self._sock.bind((interface, frame.ARP))
@@ -30,7 +31,7 @@ class ArpProbe:
 
     async def holder(self, address: IPv4Address, asker: bytes) -> bytes | None:
         """The hardware address of somebody other than `asker` who has `address`."""
-        if time.monotonic() - self._free.get(address, float("-inf")) < _GOOD_FOR:
+        if self._clock.monotonic() - self._free.get(address, float("-inf")) < _GOOD_FOR:
             return None
         future = self._asked.get(address)
         if future is None:
@@ -47,7 +48,7 @@ class ArpProbe:
             return found
         if len(self._free) >= _MOST:
             self._free.clear()
-        self._free[address] = time.monotonic()
+        self._free[address] = self._clock.monotonic()
         return None
 
     def _receive(self) -> None:

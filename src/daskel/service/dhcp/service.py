@@ -10,13 +10,13 @@ import asyncio
 import logging
 import socket
 import struct
-import time
 from collections.abc import Coroutine, Iterator
 from ipaddress import IPv4Address
 from typing import NamedTuple
 
 from daskel.core.dhcp import frame
 from daskel.core.dhcp.packet import NOWHERE, Packet
+from daskel.core.dhcp.relay import cut_short
 from daskel.core.dhcp.responder import BROADCAST, Destination
 from daskel.core.reader import MalformedError
 from daskel.core.replies.memory import Decision, decided
@@ -58,7 +58,7 @@ class DhcpService:
         self._tasks: set[asyncio.Task[None]] = set()
         self._unkept: list[tuple[_Message, Decision]] = []  # whose leases go to disk next
         self._keeping = False
-        self._allowed, self._filled = float(_STRANGERS), time.monotonic()
+        self._allowed, self._filled = float(_STRANGERS), shared.clock.monotonic()
 
     async def serve(self) -> None:
         self._open_below()
@@ -84,7 +84,7 @@ class DhcpService:
         self._keep_soon()
 
     def _allowed_of(self, strangers: list[_Message]) -> list[_Message]:
-        now = time.monotonic()
+        now = self._shared.clock.monotonic()
         self._allowed = min(_STRANGERS, self._allowed + (now - self._filled) * _STRANGERS)
         self._filled = now
         taken = strangers[: int(self._allowed)]
@@ -151,7 +151,7 @@ class DhcpService:
             return
         try:
             self._echo = EchoProbe()
-            self._arp = ArpProbe(self._interface)
+            self._arp = ArpProbe(self._interface, self._shared.clock)
             self._frames = socket.socket(socket.AF_PACKET, socket.SOCK_RAW | socket.SOCK_NONBLOCK)
             self._frames.bind((self._interface, 0))
         except OSError as error:
@@ -177,9 +177,17 @@ class DhcpService:
 
     def _decide(self, message: _Message) -> Decision | None:
         try:
-            return self._shared.datagrams.arrived(
-                self._wire, message.data, time.time(), unicast=message.unicast, pxe=self._pxe
+            decision = self._shared.datagrams.arrived(
+                self._wire,
+                message.data,
+                self._shared.clock.now(),
+                unicast=message.unicast,
+                pxe=self._pxe,
             )
+            if (request := decision.request) and cut_short(request):
+                reason = f"option 82 of the relay agent {request.giaddr} is cut short"
+                self._shared.malformed("dhcp", reason)
+            return decision
         except MalformedError as error:
             self._shared.malformed("dhcp", str(error))
             return None
@@ -194,7 +202,7 @@ class DhcpService:
             address, request = decision.probe, decision.request
             if address is None or request is None or not await self._taken(request, address):
                 break
-            gone = self._shared.answers.in_use(request, address, time.time())
+            gone = self._shared.answers.in_use(request, address, self._shared.clock.now())
             self._answer(message, decided(request, gone))
             self._keep_soon()
             again = self._decide(message)

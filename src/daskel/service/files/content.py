@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import errno
 import os
-import time
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -59,83 +58,85 @@ class NotOpened:
     refused: bool  # nobody may have it, as against: it is not there
 
 
-def open_content(
-    shared: Shared, segment: str, asked: bytes, who: Who, over: str
-) -> Opened | NotOpened:
-    """Open what `who` asked for; emits the event when there is nothing to send."""
-    try:
-        path = clean_path(asked)
-    except PathRefusedError as error:
-        return _missing(shared, who, asked, over, str(error), Missed.NOT_ALLOWED)
-    found = shared.computed.content(segment, path, who, over)
-    if isinstance(found, Missing):
-        return _missing(shared, who, asked, over, found.reason, found.why)
-    return _open(shared, segment, found, asked, who, over)
+class Contents:
+    """Opens what is asked for, and remembers what is costly to make."""
 
+    def __init__(self, shared: Shared) -> None:
+        self._shared = shared
+        self._images: dict[tuple[object, ...], bytes | None] = {}  # with a server written in
+        self._compared = float("-inf")  # when names were compared for a missing file
 
-def _open(
-    shared: Shared, segment: str, found: Content, asked: bytes, who: Who, over: str
-) -> Opened | NotOpened:
-    if found.kind is FileKind.WAITING:
-        shared.emit(Waits(who, segment))
-    if found.told:
-        shared.emit(Told(who, found.told))
-    if found.data is not None:
-        return Opened(found.path, found.kind, len(found.data), found.data, quiet=found.quiet)
-    try:
-        descriptor, size, place = shared.files.find(*found.places)
-    except OSError as error:
-        outside = error.errno in (errno.EXDEV, errno.EACCES, errno.EPERM)
-        if error.errno == errno.ENOENT and (why := harmless(found.path)):
-            return _missing(shared, who, asked, over, why_not(error), Missed.ABSENT, meaning=why)
-        missed = Missed.NOT_ALLOWED if outside else Missed.ABSENT
-        near = _near(shared, found.path) if error.errno == errno.ENOENT else ()
-        return _missing(shared, who, asked, over, why_not(error), missed, near=near)
-    if not may_have(shared.site, who, place):  # its name differs in upper and lower case
-        os.close(descriptor)
-        return _missing(shared, who, asked, over, NOT_YOURS, Missed.NOT_YOURS)
-    meant = place in found.places
-    path = found.path if meant else place  # events name it as it was asked for
-    kind = found.kind if meant else shared.computed.kind_of(place)
-    opened = Opened(path, kind, size, descriptor=descriptor)
-    if found.device and (image := _image(shared, opened, found.device)) is not None:
-        opened.data = image
-        opened.close()
-    return opened
+    def open(self, segment: str, asked: bytes, who: Who, over: str) -> Opened | NotOpened:
+        """Open what `who` asked for; emits the event when there is nothing to send."""
+        try:
+            path = clean_path(asked)
+        except PathRefusedError as error:
+            return self._missing(who, asked, over, str(error), Missed.NOT_ALLOWED)
+        found = self._shared.computed.content(segment, path, who, over)
+        if isinstance(found, Missing):
+            return self._missing(who, asked, over, found.reason, found.why)
+        return self._open(segment, found, asked, who, over)
 
+    def _open(
+        self, segment: str, found: Content, asked: bytes, who: Who, over: str
+    ) -> Opened | NotOpened:
+        if found.kind is FileKind.WAITING:
+            self._shared.emit(Waits(who, segment))
+        if found.told:
+            self._shared.emit(Told(who, found.told))
+        if found.data is not None:
+            return Opened(found.path, found.kind, len(found.data), found.data, quiet=found.quiet)
+        try:
+            descriptor, size, place = self._shared.files.find(*found.places)
+        except OSError as error:
+            outside = error.errno in (errno.EXDEV, errno.EACCES, errno.EPERM)
+            if error.errno == errno.ENOENT and (why := harmless(found.path)):
+                return self._missing(who, asked, over, why_not(error), Missed.ABSENT, meaning=why)
+            missed = Missed.NOT_ALLOWED if outside else Missed.ABSENT
+            near = self._near(found.path) if error.errno == errno.ENOENT else ()
+            return self._missing(who, asked, over, why_not(error), missed, near=near)
+        if not may_have(self._shared.site, who, place):  # its name differs in upper and lower case
+            os.close(descriptor)
+            return self._missing(who, asked, over, NOT_YOURS, Missed.NOT_YOURS)
+        meant = place in found.places
+        path = found.path if meant else place  # events name it as it was asked for
+        kind = found.kind if meant else self._shared.computed.kind_of(place)
+        opened = Opened(path, kind, size, descriptor=descriptor)
+        if found.device and (image := self._image(opened, found.device)) is not None:
+            opened.data = image
+            opened.close()
+        return opened
 
-def _image(shared: Shared, opened: Opened, device: str) -> bytes | None:
-    """A boot loader's image with the server written into it, made once; None when it has no place
-    for one."""
-    status = os.fstat(opened.descriptor)
-    key = (status.st_dev, status.st_ino, status.st_mtime_ns, opened.size, device)
-    if key not in shared.images:
-        if opened.size > _LARGEST_IMAGE:
-            return None
-        if len(shared.images) >= _MOST_IMAGES:
-            shared.images.clear()
-        plain = opened.read(0, opened.size)
-        made = with_server(plain, device)
-        shared.images[key] = None if made == plain else made
-    return shared.images[key]
+    def _image(self, opened: Opened, device: str) -> bytes | None:
+        """A boot loader's image with the server written into it, made once; None when it has no
+        place for one."""
+        status = os.fstat(opened.descriptor)
+        key = (status.st_dev, status.st_ino, status.st_mtime_ns, opened.size, device)
+        if key not in self._images:
+            if opened.size > _LARGEST_IMAGE:
+                return None
+            if len(self._images) >= _MOST_IMAGES:
+                self._images.clear()
+            plain = opened.read(0, opened.size)
+            made = with_server(plain, device)
+            self._images[key] = None if made == plain else made
+        return self._images[key]
 
+    def _near(self, path: str) -> list[str]:
+        """For the log; not for each of a flood."""
+        now = self._shared.clock.monotonic()
+        if now - self._compared < _COMPARE_AGAIN:
+            return []
+        self._compared = now
+        return nearest(path, self._shared.files.names())
 
-def _near(shared: Shared, path: str) -> list[str]:
-    """For the log; not for each of a flood."""
-    now = time.monotonic()
-    if now - shared.compared < _COMPARE_AGAIN:
-        return []
-    shared.compared = now
-    return nearest(path, shared.files.names())
-
-
-def _missing(
-    shared: Shared, who: Who, asked: bytes, over: str, reason: str, why: Missed,
-    near: Sequence[str] = (), meaning: str = "",
-) -> NotOpened:  # fmt: skip
-    """Names of other files, and what a miss means, are for the log alone."""
-    shown = asked[:200].decode("utf-8", "backslashreplace")
-    more = f"; {meaning}" if meaning and not near else ""
-    event = FileMissing(who, shown, over, reason + more, bool(meaning), why, tuple(near))
-    shared.emit(event)
-    return NotOpened(reason, why is not Missed.ABSENT)
+    def _missing(
+        self, who: Who, asked: bytes, over: str, reason: str, why: Missed,
+        near: Sequence[str] = (), meaning: str = "",
+    ) -> NotOpened:  # fmt: skip
+        """Names of other files, and what a miss means, are for the log alone."""
+        shown = asked[:200].decode("utf-8", "backslashreplace")
+        more = f"; {meaning}" if meaning and not near else ""
+        event = FileMissing(who, shown, over, reason + more, bool(meaning), why, tuple(near))
+        self._shared.emit(event)
+        return NotOpened(reason, why is not Missed.ABSENT)

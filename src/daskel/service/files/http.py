@@ -8,7 +8,6 @@ import os
 import socket
 import ssl
 import struct
-import time
 from contextlib import suppress
 from email.utils import formatdate
 
@@ -18,7 +17,16 @@ from aiohttp.http_exceptions import HttpProcessingError
 from daskel.core.boot.segments import servers
 from daskel.core.content import up
 from daskel.core.content.bandwidth import Bandwidth
-from daskel.core.history.events import Abort, FileAborted, FileAsked, FileKind, FileSent, Up, Who
+from daskel.core.history.events import (
+    Abort,
+    FileAborted,
+    FileAsked,
+    FileKind,
+    FileSent,
+    Seen,
+    Up,
+    Who,
+)
 from daskel.core.http.conditions import (
     NOT_MODIFIED,
     PART,
@@ -29,7 +37,7 @@ from daskel.core.http.conditions import (
     wanted,
 )
 from daskel.core.reader import MalformedError
-from daskel.service.files.content import NotOpened, Opened, open_content
+from daskel.service.files.content import Contents, NotOpened, Opened
 from daskel.service.files.tags import Tags
 from daskel.service.shared import Moving, Shared
 from daskel.service.sockets import tcp
@@ -45,8 +53,10 @@ _log = logging.getLogger(__name__)
 class HttpService:
     """The files of one site on every server address."""
 
-    def __init__(self, shared: Shared, tls: ssl.SSLContext | None = None) -> None:
-        self._shared, self._tls = shared, tls
+    def __init__(
+        self, shared: Shared, contents: Contents, tls: ssl.SSLContext | None = None
+    ) -> None:
+        self._shared, self._contents, self._tls = shared, contents, tls
         self._tags = Tags()
         self._under_way: list[Moving] = []
         port = shared.wire.ports.https if tls else shared.wire.ports.http
@@ -69,6 +79,10 @@ class HttpService:
             application, access_log=None, handle_signals=False, logger=_protocol_log(shared)
         )
 
+    def _begins(self, event: Seen) -> None:
+        if event.firmware and event.who.name and event.who.mac:
+            self._forget(event.who.mac)
+
     def _forget(self, mac: str) -> None:
         """End what a machine left open that now begins anew. GRUB closes no connection and counts
         its ports from the same number at every boot: it would meet its old ones, and wait."""
@@ -88,7 +102,7 @@ class HttpService:
 
     async def serve(self) -> None:
         await self._runner.setup()
-        self._shared.on_boot.append(self._forget)
+        self._shared.bus.listen(Seen, self._begins)
         for sock in self._sockets:
             await web.SockSite(self._runner, sock, backlog=256, ssl_context=self._tls).start()
 
@@ -122,7 +136,7 @@ class HttpService:
     async def _get(self, request: web.Request) -> web.StreamResponse:
         name, who = self._caller(request)
         asked = request.match_info["path"].encode("utf-8", "surrogateescape")
-        opened = open_content(self._shared, name, asked, who, "http")
+        opened = self._contents.open(name, asked, who, "http")
         if isinstance(opened, NotOpened):
             status = 403 if opened.refused else 404
             return web.Response(status=status, text=opened.reason + "\n")
@@ -144,7 +158,7 @@ class HttpService:
     async def _send(
         self, request: web.Request, opened: Opened, moving: Moving, bandwidth: Bandwidth | None
     ) -> web.StreamResponse:
-        began, who = time.monotonic(), moving.who
+        began, who = self._shared.clock.monotonic(), moving.who
         tag = await self._tags.of(opened, needed=needs_tag(request.headers))
         part = wanted(request.headers, opened.size, tag, _modified(opened))
         response = web.StreamResponse(status=part.status, headers=_headers(opened, part, tag))
@@ -161,7 +175,7 @@ class HttpService:
             self._shared.emit(FileAborted(who, opened.path, "http", reason, why))
             return response
         if request.method == "GET" and part.status in (WHOLE, PART) and not opened.quiet:
-            seconds = time.monotonic() - began
+            seconds = self._shared.clock.monotonic() - began
             self._shared.emit(FileSent(who, opened.path, opened.kind, part.count, seconds, "http"))
         return response
 
@@ -187,7 +201,7 @@ class HttpService:
         while sent < part.count:
             size = min(_PIECE, part.count - sent)
             if bandwidth:
-                await asyncio.sleep(bandwidth.wait(size, time.monotonic()))
+                await self._shared.clock.sleep(bandwidth.wait(size, self._shared.clock.monotonic()))
             piece = await loop.run_in_executor(None, opened.read, part.start + sent, size)
             if not piece:
                 transport.abort()

@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import errno
 import socket
-import time
 from collections.abc import Callable, Iterable
 
 from daskel.core.history.aborts import aborted
@@ -43,7 +42,7 @@ class Receiving:
     ) -> None:  # fmt: skip
         self._shared, self._who, self._path, self._part = shared, who, path, part
         self._sock, self._reception, self._request = sock, reception, request
-        self._ended, self._began = ended, time.monotonic()
+        self._ended, self._began = ended, shared.clock.monotonic()
 
     @property
     def moving(self) -> Moving:
@@ -55,7 +54,7 @@ class Receiving:
 
     def start(self) -> None:
         asyncio.get_running_loop().add_reader(self._sock, self._receive)
-        self._do(self._reception.start(time.monotonic()))
+        self._do(self._reception.start(self._shared.clock.monotonic()))
 
     def tick(self, now: float) -> None:
         if now >= self._reception.deadline:
@@ -84,7 +83,7 @@ class Receiving:
                 return self.close()
             self._reception.end("the client closed its port", ErrorCode.UNDEFINED)
             return self._do([])
-        return self._do(self._reception.receive(packet, time.monotonic()))
+        return self._do(self._reception.receive(packet, self._shared.clock.monotonic()))
 
     def _do(self, outputs: Iterable[Output]) -> None:
         for output in outputs:
@@ -105,7 +104,7 @@ class Receiving:
         self._part.write(output.data)
         if output.last:
             self._part.finish()
-            seconds = time.monotonic() - self._began
+            seconds = self._shared.clock.monotonic() - self._began
             self._shared.emit(FileReceived(self._who, self._path, self._reception.size, seconds))
 
     def _send(self, packet: Output) -> None:

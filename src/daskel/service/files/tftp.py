@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import socket
-import time
 from collections.abc import Iterable
 from functools import partial
 from ipaddress import IPv4Address
@@ -18,7 +17,7 @@ from daskel.core.tftp.packet import Error, ErrorCode, Opcode, Request, parse
 from daskel.core.tftp.reception import Reception, accepted
 from daskel.core.tftp.transfer import Blocks, Output, State, Transfer, granted
 from daskel.service.files.blocks import Images, Sender
-from daskel.service.files.content import NotOpened, Opened, open_content
+from daskel.service.files.content import Contents, NotOpened, Opened
 from daskel.service.files.receiving import Receiving, code_of, reason_of
 from daskel.service.shared import Moving, Shared
 from daskel.service.sockets import udp
@@ -38,8 +37,8 @@ Peer = tuple[str, int]
 class TftpService:
     """The files of one site on one server address."""
 
-    def __init__(self, shared: Shared, server: IPv4Address) -> None:
-        self._shared, self._server = shared, server
+    def __init__(self, shared: Shared, contents: Contents, server: IPv4Address) -> None:
+        self._shared, self._contents, self._server = shared, contents, server
         self._address = shared.wire.outside(server)
         self._sock = udp(self._address, shared.wire.ports.tftp, roomy=True)
         self._sessions: dict[Peer, _Session | Receiving] = {}
@@ -50,8 +49,8 @@ class TftpService:
         loop = asyncio.get_running_loop()
         loop.add_reader(self._sock, self._receive)
         while True:
-            await asyncio.sleep(_SWEEP if self._sessions else _IDLE)
-            now = time.monotonic()
+            await self._shared.clock.sleep(_SWEEP if self._sessions else _IDLE)
+            now = self._shared.clock.monotonic()
             for session in list(self._sessions.values()):
                 session.tick(now)
 
@@ -107,7 +106,7 @@ class TftpService:
         segment, who = self._shared.caller(self._server, peer[0])
         if request.opcode is Opcode.WRITE:
             return self._write(request, peer, who)
-        opened = open_content(self._shared, segment, request.path, who, "tftp")
+        opened = self._contents.open(segment, request.path, who, "tftp")
         if isinstance(opened, NotOpened):
             code = ErrorCode.ACCESS if opened.refused else ErrorCode.NOT_FOUND
             return self._refuse(peer, code, opened.reason)
@@ -193,7 +192,8 @@ class _Session:
         self._opened, self._sock, self._transfer = opened, sock, transfer
         self._request = request
         self._image = service.images.of(opened, transfer.block_size, transfer.window)
-        self._began = time.monotonic()
+        self._monotonic = shared.clock.monotonic
+        self._began = self._monotonic()
         self.bandwidth: Bandwidth | None = None  # of its segment, when there is a limit
         self._held: asyncio.TimerHandle | None = None  # blocks that wait for their turn
 
@@ -208,7 +208,7 @@ class _Session:
 
     def start(self) -> None:
         asyncio.get_running_loop().add_reader(self._sock, self._receive)
-        self._send(self._transfer.start(time.monotonic()))
+        self._send(self._transfer.start(self._monotonic()))
 
     def tick(self, now: float) -> None:
         if self._held or now < self._transfer.deadline:
@@ -242,11 +242,11 @@ class _Session:
         except OSError:
             return self._refused()
         offering = transfer.state is State.OFFERING and "tsize" in transfer.options
-        return self._send(transfer.receive(packet, time.monotonic()), offering)
+        return self._send(transfer.receive(packet, self._monotonic()), offering)
 
     def _acknowledged(self, block: int) -> None:
         """The short way of what nearly always comes."""
-        blocks = self._transfer.acknowledge(block, time.monotonic())
+        blocks = self._transfer.acknowledge(block, self._monotonic())
         if blocks is not None and blocks.amount == 1 and not self.bandwidth:
             try:
                 self._sock.send(self._image.datagrams(blocks, self._opened))
@@ -286,7 +286,7 @@ class _Session:
         if self._held:
             self._held = None
             return False
-        seconds = bandwidth.wait(blocks.length, time.monotonic())
+        seconds = bandwidth.wait(blocks.length, self._monotonic())
         if seconds:
             self._transfer.later(seconds)
             self._held = asyncio.get_running_loop().call_later(seconds, self._send, [blocks])
@@ -298,7 +298,7 @@ class _Session:
         if opened.quiet:
             return self.close()
         if transfer.state is State.DONE:
-            seconds = time.monotonic() - self._began
+            seconds = self._monotonic() - self._began
             self._shared.emit(
                 FileSent(
                     self._who,

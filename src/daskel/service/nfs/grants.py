@@ -92,7 +92,8 @@ class Exports(Keeping):
         await super().serve()
         for worker in self._workers:
             worker.tell(Begin(self._key))
-        self._shared.on_event |= {FileSent: self._happened, Seen: self._happened}
+        self._shared.bus.listen(FileSent, self._happened)
+        self._shared.bus.listen(Seen, self._happened)
         site = self._shared.site
         said = [table.slate for table in site.roots.values()]
         said += [group.slate for group in site.groups.values() if group.slate]
@@ -134,7 +135,7 @@ class Exports(Keeping):
             self._begin(self._renew(peer))
 
     async def _renew(self, peer: str, pause: float = 0) -> None:
-        await asyncio.sleep(pause)
+        await self._shared.clock.sleep(pause)
         if peer in self._peers:
             self._peers[peer].worker.tell(await self._grant(peer))
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import asyncio
 import logging
-import time
 from collections.abc import Sequence
 from dataclasses import replace
 from ipaddress import IPv4Address
@@ -47,8 +46,10 @@ class KernelExports(Keeping):
 
     async def serve(self) -> None:
         await super().serve()
-        changes = (Addressed, GivenBack, Seen, FileSent)
-        self._shared.on_event |= dict.fromkeys(changes, self._happened)
+        self._shared.bus.listen(Addressed, self._happened)
+        self._shared.bus.listen(GivenBack, self._happened)
+        self._shared.bus.listen(Seen, self._happened)
+        self._shared.bus.listen(FileSent, self._happened)
         await self._show()
         self._begin(self._show_changes())
 
@@ -95,7 +96,7 @@ class KernelExports(Keeping):
 
     async def _show(self) -> None:
         site, assigned = self._shared.site, self._shared.once.assigned
-        known = all_views(site, self._shared.leases, assigned, time.time())
+        known = all_views(site, self._shared.leases, assigned, self._shared.clock.now())
         found = [(at, view) for at, view in known if (view.root, view.client) not in self._closed]
         plain: dict[str, list[str]] = {}
         slates: dict[str, ShownView] = {}

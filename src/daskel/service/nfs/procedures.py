@@ -11,8 +11,11 @@ import time
 from bisect import bisect_right
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from functools import partial
+from typing import Any
 
 from daskel.core.nfs import calls, results
+from daskel.core.nfs.calls import NewAttributes
 from daskel.core.nfs.nfs3 import NfsError, Procedure, Stable, Status
 from daskel.core.nfs.results import DirectoryEntry
 from daskel.core.nfs.rpc import Call
@@ -50,11 +53,14 @@ VERIFIER = time.time_ns().to_bytes(8, "big")
 
 def carry_out(call: Call, find: Find, failed: Callable[[Status], None]) -> Reply | None:
     """None when there is no such procedure; `failed` is told of errors. Raises MalformedError."""
-    procedure = _PROCEDURES.get(call.procedure)
-    if procedure is None:
+    known = _PROCEDURES.get(call.procedure)
+    if known is None:
         return b"" if call.procedure == Procedure.NULL else None
+    parse, do = known
     try:
-        return procedure(call, call.arguments, find)
+        asked = parse(call.arguments)
+        call.arguments.end()
+        return do(call, asked, find)
     except NfsError as error:
         failed(error.status)
         return results.failed(Procedure(call.procedure), error.status)
@@ -68,36 +74,34 @@ def _to_change(find: Find, handle: bytes) -> WritableExport:
     return export
 
 
-def _getattr(call: Call, arguments: Reader, find: Find) -> Reply:  # noqa: ARG001
-    handle = calls.parse_handle(arguments)
+def _getattr(call: Call, handle: bytes, find: Find) -> Reply:  # noqa: ARG001
     return results.attributes_of(find(handle).attributes(handle))
 
 
-def _setattr(call: Call, arguments: Reader, find: Find) -> Reply:
-    handle, new, guard = calls.parse_setattr(arguments)
+def _setattr(call: Call, asked: tuple[bytes, NewAttributes, int | None], find: Find) -> Reply:
+    handle, new, guard = asked
     done = _to_change(find, handle).set_attributes(handle, new, guard, call.credentials)
     return results.set_attributes(*done)
 
 
-def _lookup(call: Call, arguments: Reader, find: Find) -> Reply:
-    handle, name = calls.parse_lookup(arguments)
+def _lookup(call: Call, asked: tuple[bytes, bytes], find: Find) -> Reply:
+    handle, name = asked
     return results.looked_up(*find(handle).lookup(handle, name, call.credentials))
 
 
-def _access(call: Call, arguments: Reader, find: Find) -> Reply:
-    handle, asked = calls.parse_access(arguments)
+def _access(call: Call, asked: tuple[bytes, int], find: Find) -> Reply:
+    handle, wanted = asked
     attributes, granted = find(handle).access(handle, call.credentials)
-    return results.granted(attributes, granted & asked)
+    return results.granted(attributes, granted & wanted)
 
 
-def _readlink(call: Call, arguments: Reader, find: Find) -> Reply:  # noqa: ARG001
-    handle = calls.parse_handle(arguments)
+def _readlink(call: Call, handle: bytes, find: Find) -> Reply:  # noqa: ARG001
     text, attributes = find(handle).link_text(handle)
     return results.link_text(attributes, text)
 
 
-def _read(call: Call, arguments: Reader, find: Find) -> Reply:
-    handle, offset, count = calls.parse_read(arguments)
+def _read(call: Call, asked: tuple[bytes, int, int], find: Find) -> Reply:
+    handle, offset, count = asked
     descriptor, attributes = find(handle).readable(handle, call.credentials)
     count = max(0, min(count, attributes.size - offset))
     end = offset + count >= attributes.size
@@ -111,8 +115,7 @@ def _read(call: Call, arguments: Reader, find: Find) -> Reply:
     return head, data, bytes(-len(data) % 4)
 
 
-def _write(call: Call, arguments: Reader, find: Find) -> Reply:
-    write = calls.parse_write(arguments)
+def _write(call: Call, write: calls.Write, find: Find) -> Reply:
     export = _to_change(find, write.handle)
     descriptor, before, after = export.write(
         write.handle, write.offset, write.data, call.credentials
@@ -121,46 +124,40 @@ def _write(call: Call, arguments: Reader, find: Find) -> Reply:
     return done if write.stable is Stable.UNSTABLE else WhenOnDisk(done, descriptor)
 
 
-def _commit(call: Call, arguments: Reader, find: Find) -> Reply:
-    handle = calls.parse_handle(arguments)
+def _commit(call: Call, handle: bytes, find: Find) -> Reply:
     descriptor, attributes = _to_change(find, handle).writable_file(handle, call.credentials)
     return WhenOnDisk(results.committed(attributes, attributes, VERIFIER), descriptor)
 
 
-def _make(parse: Callable[[Reader], calls.Make]) -> Callable[[Call, Reader, Find], Reply]:
-    def procedure(call: Call, arguments: Reader, find: Find) -> Reply:
-        make = parse(arguments)
-        return results.made(*_to_change(find, make.directory).make(make, call.credentials))
-
-    return procedure
+def _make(call: Call, make: calls.Make, find: Find) -> Reply:
+    return results.made(*_to_change(find, make.directory).make(make, call.credentials))
 
 
-def _remove(call: Call, arguments: Reader, find: Find) -> Reply:
-    directory, name = calls.parse_lookup(arguments)
+def _remove(call: Call, asked: tuple[bytes, bytes], find: Find) -> Reply:
+    directory, name = asked
     folder = call.procedure == Procedure.RMDIR
     done = _to_change(find, directory).remove(directory, name, call.credentials, folder=folder)
     return results.set_attributes(*done)
 
 
-def _rename(call: Call, arguments: Reader, find: Find) -> Reply:
-    directory, name, target, new = calls.parse_rename(arguments)
+def _rename(call: Call, asked: tuple[bytes, bytes, bytes, bytes], find: Find) -> Reply:
+    directory, name, target, new = asked
     export = _to_change(find, directory)
     if find(target) is not export:
         raise NfsError(Status.XDEV)
     return results.renamed(*export.rename(directory, name, target, new, call.credentials))
 
 
-def _link(call: Call, arguments: Reader, find: Find) -> Reply:
-    handle, directory, name = calls.parse_link(arguments)
+def _link(call: Call, asked: tuple[bytes, bytes, bytes], find: Find) -> Reply:
+    handle, directory, name = asked
     export = _to_change(find, handle)
     if find(directory) is not export:
         raise NfsError(Status.XDEV)
     return results.linked(*export.link(handle, directory, name, call.credentials))
 
 
-def _readdir(call: Call, arguments: Reader, find: Find) -> Reply:
-    plus = call.procedure == Procedure.READDIRPLUS
-    asked = calls.parse_readdir(arguments, plus=plus)
+def _readdir(call: Call, asked: calls.ReadDir, find: Find) -> Reply:
+    plus = asked.plus
     export = find(asked.handle)
     names, directory = export.names(asked.handle, call.credentials)
     above = export.parent_inode(asked.handle, directory)
@@ -184,42 +181,41 @@ def _readdir(call: Call, arguments: Reader, find: Find) -> Reply:
     return results.listed(directory, entries, end=end)
 
 
-def _fsstat(call: Call, arguments: Reader, find: Find) -> Reply:  # noqa: ARG001
-    handle = calls.parse_handle(arguments)
+def _fsstat(call: Call, handle: bytes, find: Find) -> Reply:  # noqa: ARG001
     export = find(handle)
     return results.space(export.attributes(handle), export.space())
 
 
-def _fsinfo(call: Call, arguments: Reader, find: Find) -> Reply:  # noqa: ARG001
-    handle = calls.parse_handle(arguments)
+def _fsinfo(call: Call, handle: bytes, find: Find) -> Reply:  # noqa: ARG001
     return results.info(find(handle).attributes(handle))
 
 
-def _pathconf(call: Call, arguments: Reader, find: Find) -> Reply:  # noqa: ARG001
-    handle = calls.parse_handle(arguments)
+def _pathconf(call: Call, handle: bytes, find: Find) -> Reply:  # noqa: ARG001
     return results.path_limits(find(handle).attributes(handle))
 
 
-_PROCEDURES: Mapping[int, Callable[[Call, Reader, Find], Reply]] = {
-    Procedure.GETATTR: _getattr,
-    Procedure.SETATTR: _setattr,
-    Procedure.LOOKUP: _lookup,
-    Procedure.ACCESS: _access,
-    Procedure.READLINK: _readlink,
-    Procedure.READ: _read,
-    Procedure.WRITE: _write,
-    Procedure.CREATE: _make(calls.parse_create),
-    Procedure.MKDIR: _make(calls.parse_mkdir),
-    Procedure.SYMLINK: _make(calls.parse_symlink),
-    Procedure.MKNOD: _make(calls.parse_mknod),
-    Procedure.REMOVE: _remove,
-    Procedure.RMDIR: _remove,
-    Procedure.RENAME: _rename,
-    Procedure.LINK: _link,
-    Procedure.READDIR: _readdir,
-    Procedure.READDIRPLUS: _readdir,
-    Procedure.FSSTAT: _fsstat,
-    Procedure.FSINFO: _fsinfo,
-    Procedure.PATHCONF: _pathconf,
-    Procedure.COMMIT: _commit,
+_Parse = Callable[[Reader], Any]
+_Do = Callable[[Call, Any, Find], Reply]
+_PROCEDURES: Mapping[int, tuple[_Parse, _Do]] = {  # what is asked, and what is done
+    Procedure.GETATTR: (calls.parse_handle, _getattr),
+    Procedure.SETATTR: (calls.parse_setattr, _setattr),
+    Procedure.LOOKUP: (calls.parse_lookup, _lookup),
+    Procedure.ACCESS: (calls.parse_access, _access),
+    Procedure.READLINK: (calls.parse_handle, _readlink),
+    Procedure.READ: (calls.parse_read, _read),
+    Procedure.WRITE: (calls.parse_write, _write),
+    Procedure.CREATE: (calls.parse_create, _make),
+    Procedure.MKDIR: (calls.parse_mkdir, _make),
+    Procedure.SYMLINK: (calls.parse_symlink, _make),
+    Procedure.MKNOD: (calls.parse_mknod, _make),
+    Procedure.REMOVE: (calls.parse_lookup, _remove),
+    Procedure.RMDIR: (calls.parse_lookup, _remove),
+    Procedure.RENAME: (calls.parse_rename, _rename),
+    Procedure.LINK: (calls.parse_link, _link),
+    Procedure.READDIR: (partial(calls.parse_readdir, plus=False), _readdir),
+    Procedure.READDIRPLUS: (partial(calls.parse_readdir, plus=True), _readdir),
+    Procedure.FSSTAT: (calls.parse_handle, _fsstat),
+    Procedure.FSINFO: (calls.parse_handle, _fsinfo),
+    Procedure.PATHCONF: (calls.parse_handle, _pathconf),
+    Procedure.COMMIT: (calls.parse_handle, _commit),
 }

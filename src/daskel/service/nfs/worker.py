@@ -10,7 +10,6 @@ import errno
 import logging
 import os
 import socket
-import time
 import traceback
 from collections.abc import Callable, Mapping
 from contextlib import suppress
@@ -25,6 +24,7 @@ from daskel.core.nfs.nfs3 import NfsError, Status
 from daskel.core.nfs.replays import Replays
 from daskel.core.nfs.rpc import Call
 from daskel.core.nfs.xdr import pack_u32
+from daskel.service.clock import SYSTEM, Clock
 from daskel.service.nfs.channel import receive, send
 from daskel.service.nfs.connection import Stream
 from daskel.service.nfs.messages import (
@@ -61,7 +61,10 @@ _COUNT_AGAIN = 2.0  # seconds between two counts of what a slate takes
 
 
 class Worker:
-    def __init__(self, channel: socket.socket, keeper: socket.socket) -> None:
+    def __init__(
+        self, channel: socket.socket, keeper: socket.socket, clock: Clock = SYSTEM
+    ) -> None:
+        self._clock = clock
         self._channel, self._keeper, self._files = channel, keeper, OpenFiles()
         self._key = b""
         self._exports: dict[bytes, Export] = {}
@@ -212,7 +215,7 @@ class Worker:
 
     def _say(self, told: Message) -> None:
         """The same once a minute."""
-        now = time.monotonic()
+        now = self._clock.monotonic()
         if now - self._said.get(told, float("-inf")) < _SAY_AGAIN:
             return
         if len(self._said) > _MOST_SAID:
@@ -235,13 +238,13 @@ class Worker:
         """Count anew what slates take that were written to."""
         loop, pause = asyncio.get_running_loop(), _COUNT_AGAIN
         while True:
-            await asyncio.sleep(pause)
-            began = time.monotonic()
+            await self._clock.sleep(pause)
+            began = self._clock.monotonic()
             for export in list(self._exports.values()):
                 usage = export.usage if isinstance(export, WritableExport) else None
                 if usage and usage.changed:
                     await loop.run_in_executor(None, usage.count)
-            pause = max(_COUNT_AGAIN, 10 * (time.monotonic() - began))
+            pause = max(_COUNT_AGAIN, 10 * (self._clock.monotonic() - began))
 
 
 _HANDLERS: Mapping[type[Message], Callable[[Worker, Any, int, list[int]], None]] = {

@@ -1,0 +1,218 @@
+"""Limits by time, with a clock that is set: nothing here sleeps."""
+
+from __future__ import annotations
+
+import asyncio
+import socket
+import threading
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
+from ipaddress import IPv4Address
+from pathlib import Path
+from typing import cast
+
+import pytest
+
+from daskel.core.boot.wire import Wire
+from daskel.core.dhcp.client_messages import Face, discover
+from daskel.core.dhcp.packet import serialise
+from daskel.core.dhcp.pxe import Firmware
+from daskel.core.history.events import Event, FileMissing, Malformed, Seen, Who
+from daskel.service.bus import Bus
+from daskel.service.clock import Clock
+from daskel.service.dhcp.service import DhcpService
+from daskel.service.files.content import Contents, NotOpened
+from daskel.service.nfs import keeper
+from daskel.service.nfs.channel import pair, send
+from daskel.service.nfs.messages import AskVersions, Message, Versions
+from daskel.service.shared import Shared
+from daskel.store.database import Store
+from daskel.system.host.confined_open import FilesFolder
+from tests.conftest import DEMO, SERVER, site_from
+
+
+@dataclass
+class ManualClock:
+    """Goes on when a test says so."""
+
+    at: float = 1_000_000.0
+    slept: list[float] = field(default_factory=list)
+
+    def time(self) -> float:
+        return self.at
+
+    async def sleep(self, seconds: float) -> None:
+        self.slept.append(seconds)
+        self.at += seconds
+
+    @property
+    def clock(self) -> Clock:
+        return Clock(self.time, self.time, self.sleep)
+
+
+@dataclass
+class Made:
+    shared: Shared
+    hand: ManualClock
+    events: list[Event]
+
+
+@pytest.fixture
+def made(tmp_path: Path) -> Iterator[Made]:
+    (tmp_path / "files").mkdir()
+    events: list[Event] = []
+    hand = ManualClock()
+    shared = Shared(
+        site_from(DEMO), Store(tmp_path / "state.db"), FilesFolder(tmp_path / "files"), tmp_path / "up",
+        Wire(), lambda event, _: events.append(event), hand.clock,
+    )  # fmt: skip
+    yield Made(shared, hand, events)
+    shared.close()
+
+
+def of_strangers(numbers: range) -> list[bytes]:
+    macs = (f"02:aa:00:00:{n >> 8:02x}:{n & 255:02x}" for n in numbers)
+    return [serialise(discover(Face.of(Firmware.BIOS), mac, 1))[0] for mac in macs]
+
+
+def test_two_hundred_strangers_a_second(made: Made) -> None:
+    service = DhcpService(made.shared, SERVER, cast(socket.socket, _Nowhere()), ("tideroom",))
+    waiting: list[bytes] = []
+    service._drain = lambda: iter(  # type: ignore[method-assign]
+        [_Datagram(data) for data in (waiting.copy(), waiting.clear())[0]]
+    )
+
+    def heard(numbers: range, later: float) -> int:
+        made.hand.at += later
+        waiting.extend(of_strangers(numbers))
+        before = sum(isinstance(event, Seen) for event in made.events)
+        service._readable()
+        return sum(isinstance(event, Seen) for event in made.events) - before
+
+    async def flood() -> list[int]:
+        return [
+            heard(range(300), 0.0), heard(range(300, 400), 0.0), heard(range(400, 700), 0.5),
+            heard(range(700, 1500), 10.0),
+        ]  # fmt: skip
+
+    assert asyncio.run(flood()) == [200, 0, 100, 200]
+    (said,) = [event for event in made.events if isinstance(event, Malformed)][:1]
+    assert said.service == "dhcp" and "more than 200 a second" in said.example
+
+
+class _Nowhere:
+    """A socket whose replies nobody gets."""
+
+    def __getattr__(self, name: str) -> object:
+        return lambda *_, **__: 0
+
+
+@dataclass
+class _Datagram:
+    data: bytes
+    unicast: bool = False
+    peer: tuple[str, int] = ("0.0.0.0", 68)
+
+
+def test_what_is_malformed_is_said_every_ten_seconds(made: Made) -> None:
+    for later in (0.0, 1.0, 8.0, 1.5, 0.1):
+        made.hand.at += later
+        made.shared.malformed("tftp", "too short")
+    said = [event.count for event in made.events if isinstance(event, Malformed)]
+    assert said == [1, 3]
+    made.shared.say_malformed()
+    assert [event.count for event in made.events if isinstance(event, Malformed)] == [1, 3, 1]
+
+
+def test_a_relay_agents_option_that_is_cut_short_is_counted(made: Made) -> None:
+    service = DhcpService(made.shared, SERVER, cast(socket.socket, _Nowhere()), ("boathouse",))
+    asks = discover(Face.of(Firmware.ARM64), "02:61:0a:00:00:01", 1)
+    agent = IPv4Address("10.61.10.1")
+    for inside, cut in ((bytes((1, 3)) + b"ge1", False), (bytes((1, 9)) + b"ge1", True)):
+        relayed = replace(asks, giaddr=agent, options={**asks.options, 82: inside})
+        data = serialise(relayed)[0]
+        service._decide(_Datagram(data, peer=(str(agent), 67)))  # type: ignore[arg-type]
+        told = [event.example for event in made.events if isinstance(event, Malformed)]
+        assert told == (["option 82 of the relay agent 10.61.10.1 is cut short"] if cut else [])
+
+
+def test_names_are_not_compared_for_each_of_a_flood(made: Made) -> None:
+    (made.shared.files.folder / "notebook").mkdir()
+    (made.shared.files.folder / "notebook/vmlinuz").touch()
+    contents = Contents(made.shared)
+
+    def near() -> tuple[str, ...]:
+        who = Who("tide-01", "02:61:08:00:00:01")
+        assert isinstance(contents.open("tideroom", b"notebook/vmlinux", who, "tftp"), NotOpened)
+        event = made.events[-1]
+        assert isinstance(event, FileMissing)
+        return event.near
+
+    assert near() == ("notebook/vmlinuz",) and near() == ()
+    made.hand.at += 0.1
+    assert near() == ("notebook/vmlinuz",)
+
+
+def test_a_lease_ends(made: Made) -> None:
+    answers = made.shared.answers
+    message = discover(Face.of(Firmware.BIOS), "02:aa:00:00:00:01", 1)
+    offer = answers.dhcp("tideroom", message, made.hand.at, unicast=False).reply
+    assert offer
+    lease = made.shared.leases.at(offer.yiaddr)
+    assert lease and lease.holds(made.hand.at)
+    made.hand.at = lease.expires + 1
+    assert made.shared.leases.machine_at(offer.yiaddr, made.hand.at) is None
+    assert made.shared.caller(SERVER, str(offer.yiaddr))[1] == Who(None, None, offer.yiaddr)
+
+
+def test_everybody_who_listens_is_told() -> None:
+    bus, heard = Bus(), list[str]()
+
+    def fails(_: Seen) -> None:
+        raise RuntimeError
+
+    bus.listen(Seen, lambda event: heard.append(f"first {event.segment}"))
+    bus.listen(Seen, fails)
+    bus.listen(Seen, lambda event: heard.append(f"second {event.segment}"))
+    bus.listen(Malformed, lambda event: heard.append(event.service))
+    bus.listen(Event, lambda event: heard.append(type(event).__name__))
+    bus.tell(Seen(Who(), "tideroom", None, ""))
+    assert heard == ["first tideroom", "second tideroom", "Seen"]
+
+
+def test_the_keeper_ends_quietly_when_the_server_goes_while_it_answers() -> None:
+    ours, theirs = pair()
+    worker, to_worker = pair()
+
+    class Slow(keeper.Keeper):
+        def do(self, asked: Message) -> Message:  # noqa: ARG002
+            ours.close()  # the server is killed just now
+            return Versions(0, ())
+
+    send(ours, AskVersions("/roots", "notebook"), 1)
+    failed: list[BaseException] = []
+
+    def run() -> None:
+        try:
+            keeper.keep(theirs, [to_worker], Slow(shown=False), False)
+        except BaseException as error:
+            failed.append(error)
+
+    thread = threading.Thread(target=run)
+    thread.start()
+    thread.join()
+    assert not failed
+    for end in (theirs, worker, to_worker):
+        end.close()
+
+
+def test_nothing_of_the_services_looks_at_the_time_by_itself() -> None:
+    """Only the clock does, and what gives a name to a file or a boot of the server."""
+    source = Path(__file__).parents[2] / "src/daskel/service"
+    direct = [
+        str(path.relative_to(source))
+        for path in source.rglob("*.py")
+        if any(f"time.{name}()" in path.read_text() for name in ("time", "monotonic"))
+        or "asyncio.sleep(" in path.read_text()
+    ]
+    assert sorted(direct) == ["loop.py"]
