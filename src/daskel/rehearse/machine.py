@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-import json
+import asyncio
 import shutil
-import socket
 import subprocess
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import pyte
+from qemu.qmp import QMPClient, QMPError
 
 from daskel.rehearse import screen
 from daskel.rehearse.network import Network
@@ -76,27 +77,21 @@ class VirtualMachine:
 
     def _ask(self, command: str, **arguments: object) -> Any:
         """One command by QEMU's machine protocol. Raises OSError."""
-        with socket.socket(socket.AF_UNIX) as sock:
-            sock.settimeout(_QMP_WAIT)
-            sock.connect(str(self.monitor))
-            with sock.makefile("rwb") as lines:
-                lines.readline()  # its greeting
-                for asked in ({"execute": "qmp_capabilities"},
-                              {"execute": command, "arguments": arguments}):  # fmt: skip
-                    lines.write(json.dumps(asked).encode() + b"\n")
-                    lines.flush()
-                    answer = _answer(lines)
-        if "error" in answer:
-            raise OSError(answer["error"].get("desc", "QEMU refuses"))
-        return answer
+        try:
+            return asyncio.run(
+                asyncio.wait_for(_execute(self.monitor, command, arguments), _QMP_WAIT)
+            )
+        except (QMPError, TimeoutError, EOFError) as error:
+            raise OSError(f"QEMU: {error}") from None
 
 
-def _answer(lines: Any) -> dict[str, Any]:
-    while line := lines.readline():
-        answer: dict[str, Any] = json.loads(line)
-        if "event" not in answer:
-            return answer
-    raise OSError("QEMU has ended")
+async def _execute(monitor: Path, command: str, arguments: Mapping[str, object]) -> Any:
+    client = QMPClient()
+    await client.connect(str(monitor))
+    try:
+        return await client.execute(command, dict(arguments))
+    finally:
+        await client.disconnect()
 
 
 def switch_on(

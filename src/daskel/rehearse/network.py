@@ -1,5 +1,5 @@
 """A network of its own for virtual machines, that nothing leaves: a namespace with a bridge, and a
-tap for each. Needs root and iproute2."""
+tap for each. Needs root."""
 
 from __future__ import annotations
 
@@ -8,9 +8,14 @@ import os
 import re
 import shutil
 import subprocess
-from collections.abc import Sequence
-from contextlib import suppress
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
+from ipaddress import IPv4Interface
 from pathlib import Path
+from typing import Any
+
+from pyroute2 import NetNS, netns
+from pyroute2.netlink.exceptions import NetlinkError
 
 from daskel.system.host.processes import ended_with_us
 from daskel.system.requirements import MissingRequirementError
@@ -29,24 +34,32 @@ class Network:
     """
 
     def __init__(self, addresses: Sequence[str]) -> None:
-        if os.geteuid() != 0 or not shutil.which("ip"):
-            raise MissingRequirementError(
-                "a network of its own needs root and the program ip", "run as root; iproute2"
-            )
+        if os.geteuid() != 0 or not shutil.which("nsenter"):
+            problem = "a network of its own needs root and the program nsenter"
+            raise MissingRequirementError(problem, "run as root; apt install util-linux")
         self._remove_left_behind()
         self.name = f"daskel-{os.getpid()}-{next(_COUNT)}"
         self._others: list[str] = []
         self._processes: list[subprocess.Popen[bytes]] = []
-        self.ip("netns", "add", self.name)
+        with _said("made"):
+            netns.create(self.name)
         try:
-            self.run("ip", "link", "set", "lo", "up")
-            self.run("ip", "link", "add", BRIDGE, "type", "bridge")
-            for address in addresses:
-                self.run("ip", "address", "add", address, "dev", BRIDGE)
-            self.run("ip", "link", "set", BRIDGE, "up")
+            with self._links(self.name) as links:
+                links.link("set", index=_index(links, "lo"), state="up")
+                links.link("add", ifname=BRIDGE, kind="bridge")
+                bridge = _index(links, BRIDGE)
+                for address in map(IPv4Interface, addresses):
+                    links.addr("add", index=bridge, **_address(address))
+                links.link("set", index=bridge, state="up")
         except MissingRequirementError:
             self.close()
             raise
+
+    @contextmanager
+    def _links(self, name: str) -> Iterator[Any]:
+        """The links and addresses in one of its namespaces. Raises MissingRequirementError."""
+        with _said("set up"), NetNS(name) as links:
+            yield links
 
     def _remove_left_behind(self) -> None:
         """Namespaces of those that were ended so suddenly that they could not."""
@@ -54,13 +67,13 @@ class Network:
         for name in left:
             made = _NAME.match(name)
             if made and not Path("/proc", made[1]).exists():
-                with suppress(MissingRequirementError):  # somebody else has just done it
-                    self.ip("netns", "delete", name)
+                with suppress(OSError):  # somebody else has just done it
+                    netns.remove(name)
 
     @property
     def inside(self) -> list[str]:
         """The words before a command that is to run in it."""
-        return ["ip", "netns", "exec", self.name]
+        return _inside(self.name)
 
     def close(self) -> None:
         for process in self._processes:
@@ -68,11 +81,8 @@ class Network:
                 process.terminate()
                 process.wait(_WAIT)
         for name in (*self._others, self.name):
-            self.ip("netns", "delete", name)
-
-    def ip(self, *words: str) -> None:
-        """The program ip outside of it."""
-        _run(["ip", *words])
+            with _said("removed"):
+                netns.remove(name)
 
     def run(self, *command: str) -> str:
         """What a command in it prints."""
@@ -87,25 +97,60 @@ class Network:
         return process
 
     def add_tap(self, name: str) -> None:
-        self.run("ip", "tuntap", "add", name, "mode", "tap")
-        self.run("ip", "link", "set", name, "master", BRIDGE, "up")
+        with self._links(self.name) as links:
+            links.link("add", ifname=name, kind="tuntap", mode="tap")
+            _plug(links, name)
 
     def add_host(self, name: str, address: str) -> list[str]:
         """Another host on the bridge, by its interface `eth0`; the words before its commands."""
         full = f"{self.name}-{name}"
-        self.ip("netns", "add", full)
+        with _said("made"):
+            netns.create(full)
         self._others.append(full)
-        self.run("ip", "link", "add", name, "type", "veth", "peer", "eth0", "netns", full)
-        self.run("ip", "link", "set", name, "master", BRIDGE, "up")
-        for words in (f"address add {address} dev eth0", "link set eth0 up", "link set lo up"):
-            self.ip("-n", full, *words.split())
-        return ["ip", "netns", "exec", full]
+        with self._links(self.name) as links:
+            far = {"ifname": "eth0", "net_ns_fd": full}
+            links.link("add", ifname=name, kind="veth", peer=far)
+            _plug(links, name)
+        with self._links(full) as links:
+            own = _index(links, "eth0")
+            links.addr("add", index=own, **_address(IPv4Interface(address)))
+            for index in (own, _index(links, "lo")):
+                links.link("set", index=index, state="up")
+        return _inside(full)
+
+
+def _inside(name: str) -> list[str]:
+    return ["nsenter", f"--net={_NAMESPACES / name}"]
+
+
+def _index(links: Any, name: str) -> int:
+    found: int = links.link_lookup(ifname=name)[0]
+    return found
+
+
+def _plug(links: Any, name: str) -> None:
+    """Put an interface on the bridge."""
+    index = _index(links, name)
+    links.link("set", index=index, master=_index(links, BRIDGE), state="up")
+
+
+def _address(address: IPv4Interface) -> dict[str, Any]:
+    return {"address": str(address.ip), "prefixlen": address.network.prefixlen}
+
+
+@contextmanager
+def _said(what: str) -> Iterator[None]:
+    """What the kernel refuses becomes a MissingRequirementError."""
+    try:
+        yield
+    except (OSError, NetlinkError) as error:
+        problem = f"a network of its own cannot be {what}: {error}"
+        raise MissingRequirementError(problem, "run as root of this machine") from None
 
 
 def _run(command: Sequence[str]) -> str:
     done = subprocess.run(command, capture_output=True, text=True, check=False)
     if done.returncode:
-        raise MissingRequirementError(
-            f"{' '.join(command)}: {done.stderr.strip()}", "run as root; see ip(8)"
-        )
+        problem = f"{' '.join(command)}: {done.stderr.strip()}"
+        raise MissingRequirementError(problem, "run as root of this machine")
     return done.stdout

@@ -5,6 +5,7 @@ from __future__ import annotations
 import struct
 from contextlib import suppress
 from dataclasses import replace
+from pathlib import Path
 
 import pytest
 from hypothesis import given
@@ -131,3 +132,16 @@ def test_packages() -> None:
         ("b", "1", ""),
         ("c", "", "1"),
     ]
+
+
+@given(
+    st.lists(st.tuples(st.integers(0, 1200), st.integers(0, 255)), max_size=12),
+    st.integers(0, 1 << 20),
+)
+def test_a_damaged_program_is_none_or_read(changes: list[tuple[int, int]], length: int) -> None:
+    data = bytearray(Path("/bin/sh").read_bytes()[:length])
+    for at, value in changes:
+        if at < len(data):
+            data[at] = value
+    found = elf_program("/bin/sh", bytes(data))
+    assert found is None or (data[:4] == b"\x7fELF" and found.path == "/bin/sh")

@@ -2,9 +2,15 @@
 
 from __future__ import annotations
 
+import io
 import re
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, field
+
+from elftools.common.exceptions import ELFError
+from elftools.elf.elffile import ELFFile
+from elftools.elf.enums import ENUM_E_MACHINE
+from elftools.elf.segments import InterpSegment
 
 from daskel.core.roots.magic import CPIO
 from daskel.core.site.finding import Finding, Severity
@@ -155,29 +161,16 @@ def kernel_release(data: bytes) -> str | None:
 
 
 def elf_program(path: str, data: bytes) -> Program | None:
-    """From the first bytes of an ELF file; None when it is none (ELF specification 1-3, 2-2)."""
-    if data[:4] != b"\x7fELF" or len(data) < 64:
+    """What an ELF file is for; None when it is none, or is damaged."""
+    try:
+        elf = ELFFile(io.BytesIO(data))
+        segments = (segment for segment in elf.iter_segments())
+        named = (s.get_interp_name() for s in segments if isinstance(s, InterpSegment))
+        linker = next(named, "")
+        machine = ENUM_E_MACHINE.get(elf["e_machine"], elf["e_machine"])
+    except (ELFError, ValueError, KeyError, UnicodeError, OverflowError, MemoryError):
         return None
-    wide = data[4] == 2
-
-    def number(at: int, size: int) -> int:
-        return int.from_bytes(data[at : at + size], "little" if data[5] == 1 else "big")
-
-    machine = number(18, 2)
-    table, size, count = (
-        (number(32, 8), number(54, 2), number(56, 2)) if wide
-        else (number(28, 4), number(42, 2), number(44, 2))
-    )  # fmt: skip
-    for index in range(min(count, 64)):
-        at = table + index * size
-        if number(at, 4) == 3:  # PT_INTERP
-            start, length = (
-                (number(at + 8, 8), number(at + 32, 8)) if wide
-                else (number(at + 4, 4), number(at + 16, 4))
-            )  # fmt: skip
-            text = data[start : start + length].split(b"\0")[0]
-            return Program(path, machine, text.decode("utf-8", "replace"))
-    return Program(path, machine)
+    return Program(path, machine, linker) if isinstance(machine, int) else None
 
 
 def cpio_names(data: bytes) -> tuple[list[str], int]:

@@ -33,10 +33,10 @@ from daskel.core.http.conditions import (
     UNSATISFIABLE,
     WHOLE,
     Wanted,
-    needs_tag,
     wanted,
 )
 from daskel.core.reader import MalformedError
+from daskel.service.files.conditions import conditions_of
 from daskel.service.files.content import Contents, NotOpened, Opened
 from daskel.service.files.tags import Tags
 from daskel.service.shared import Moving, Shared
@@ -159,8 +159,9 @@ class HttpService:
         self, request: web.Request, opened: Opened, moving: Moving, bandwidth: Bandwidth | None
     ) -> web.StreamResponse:
         began, who = self._shared.clock.monotonic(), moving.who
-        tag = await self._tags.of(opened, needed=needs_tag(request.headers))
-        part = wanted(request.headers, opened.size, tag, _modified(opened))
+        asked = conditions_of(request)
+        tag = await self._tags.of(opened, needed=asked.needs_tag)
+        part = wanted(asked, opened.size, tag, _modified(opened))
         response = web.StreamResponse(status=part.status, headers=_headers(opened, part, tag))
         if part.status != NOT_MODIFIED:
             response.content_length = part.count

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import ctypes
 import errno
 import os
 import stat
-import struct
 import time
 from collections.abc import Iterator
 from contextlib import suppress
@@ -14,12 +12,10 @@ from itertools import islice
 from pathlib import Path
 
 from daskel.core.content.paths import by_folded
+from daskel.system.host.libc import RESOLVE_BENEATH, RESOLVE_NO_MAGIC_LINKS, openat2
 
-_OPENAT2 = 437  # the same number on every architecture
-_NO_MAGIC_LINKS, _BENEATH = 0x02, 0x08
 _LASTS = 2.0  # seconds that a list of names is good for
 _MOST_NAMES = 5000
-_libc = ctypes.CDLL(None, use_errno=True)
 
 
 def open_beneath(folder: int, path: bytes, flags: int) -> int:
@@ -27,12 +23,7 @@ def open_beneath(folder: int, path: bytes, flags: int) -> int:
 
     Neither `..` nor a symbolic link nor an absolute path leads out of the folder: EXDEV.
     """
-    how = struct.pack("=QQQ", flags | os.O_CLOEXEC, 0, _BENEATH | _NO_MAGIC_LINKS)
-    result = int(_libc.syscall(_OPENAT2, folder, path, how, len(how)))
-    if result < 0:
-        number = ctypes.get_errno()
-        raise OSError(number, os.strerror(number), path)
-    return result
+    return openat2(folder, path, flags, RESOLVE_BENEATH | RESOLVE_NO_MAGIC_LINKS)
 
 
 def reopen(place: int) -> int:

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import ctypes
 import os
 import pwd
-import struct
 from collections.abc import Collection, Iterable
 from pathlib import Path
 
+from daskel.system.host import libc
 from daskel.system.requirements import MissingRequirementError
 
 CHOWN, DAC_OVERRIDE, DAC_READ_SEARCH, FOWNER, FSETID = 0, 1, 2, 3, 4
@@ -20,9 +19,6 @@ FOR_FILES = (CHOWN, DAC_OVERRIDE, DAC_READ_SEARCH, FOWNER, FSETID, SETGID, SETUI
 FOR_SERVER = (CHOWN, DAC_OVERRIDE, FOWNER, NET_BIND, NET_BROADCAST, NET_ADMIN, NET_RAW)
 # The same for an account that owns them.
 FOR_ACCOUNT = (NET_BIND, NET_BROADCAST, NET_ADMIN, NET_RAW)
-_VERSION = 0x20080522
-_PR_SET_NO_NEW_PRIVS, _PR_CAPBSET_DROP, _PR_SET_KEEPCAPS = 38, 24, 8
-_libc = ctypes.CDLL(None, use_errno=True)
 
 
 def _permitted() -> int:
@@ -59,17 +55,12 @@ def keep_only(capabilities: Collection[int], account: str | None = None) -> None
         return
     for number in range(64):
         if number not in capabilities:
-            _libc.prctl(_PR_CAPBSET_DROP, number, 0, 0, 0)
-    _libc.prctl(_PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)
+            libc.prctl(libc.PR_CAPBSET_DROP, number)
+    libc.prctl(libc.PR_SET_NO_NEW_PRIVS, 1)
     if account is not None:
         user = account_of(account)
-        _libc.prctl(_PR_SET_KEEPCAPS, 1, 0, 0, 0)
+        libc.prctl(libc.PR_SET_KEEPCAPS, 1)
         os.initgroups(account, user.pw_gid)
         os.setresgid(user.pw_gid, user.pw_gid, user.pw_gid)
         os.setresuid(user.pw_uid, user.pw_uid, user.pw_uid)
-    mask = sum(1 << number for number in capabilities) & _permitted()
-    low, high = mask & 0xFFFFFFFF, mask >> 32
-    data = struct.pack("=6I", low, low, 0, high, high, 0)
-    if _libc.capset(struct.pack("=II", _VERSION, 0), data) != 0:
-        number = ctypes.get_errno()
-        raise OSError(number, os.strerror(number), "capset")
+    libc.set_capabilities(sum(1 << number for number in capabilities) & _permitted())

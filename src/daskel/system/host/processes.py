@@ -1,18 +1,18 @@
-"""How busy processes and the machine are: /proc/PID/stat and /proc/stat (proc(5))."""
+"""How busy processes and the machine are, and processes that end with the one that began them."""
 
 from __future__ import annotations
 
-import ctypes
 import os
 import shutil
 import signal
 import time
+from collections.abc import Iterable
 from contextlib import suppress
 from dataclasses import dataclass
-from pathlib import Path
 
-_PR_SET_PDEATHSIG = 1
-_TICK = os.sysconf("SC_CLK_TCK")
+import psutil
+
+from daskel.system.host import libc
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,7 +38,7 @@ class Look:
         (own, below, clients), (busy, waits, total) = self._before
         own_now, below_now, clients_now = _times(self._server)
         busy_now, waits_now, total_now = _machine()
-        all_time = max(total_now - total, 1)
+        all_time = max(total_now - total, 1e-9)
         return Busy(
             (own_now - own) / seconds, (below_now - below) / seconds,
             (clients_now - clients) / seconds,
@@ -48,44 +48,42 @@ class Look:
 
 def _times(server: int) -> tuple[float, float, float]:
     """Processor seconds of the server, of those that it began, and of our own family."""
-    parents: dict[int, int] = {}
-    used: dict[int, float] = {}
-    for entry in Path("/proc").glob("[0-9]*"):
-        with suppress(OSError, ValueError, IndexError):  # it ended meanwhile
-            fields = (entry / "stat").read_text().rpartition(")")[2].split()
-            parents[int(entry.name)] = int(fields[1])
-            ended = sum(map(int, fields[13:15])) if int(entry.name) != server else 0
-            used[int(entry.name)] = (sum(map(int, fields[11:13])) + ended) / _TICK
-    theirs = _family(server, parents)
-    ours = _family(os.getpid(), parents) - theirs - {server} | {os.getpid()}
-    return (
-        used.get(server, 0.0),
-        sum(used.get(pid, 0.0) for pid in theirs),
-        sum(used.get(pid, 0.0) for pid in ours),
-    )
+    theirs = {process.pid for process in _below(server)}
+    ours = [p for p in _below(os.getpid()) if p.pid != server and p.pid not in theirs]
+    with suppress(psutil.Error):
+        used = psutil.Process(server).cpu_times()
+        return used.user + used.system, _used(_below(server)), _used([psutil.Process(), *ours])
+    return 0.0, 0.0, _used([psutil.Process(), *ours])
 
 
-def _family(first: int, parents: dict[int, int]) -> set[int]:
-    """The processes below one."""
-    found: set[int] = set()
-    below = {first}
-    while below:
-        below = {pid for pid, parent in parents.items() if parent in below} - found
-        found |= below
-    return found
+def _below(pid: int) -> list[psutil.Process]:
+    with suppress(psutil.Error):
+        found: list[psutil.Process] = psutil.Process(pid).children(recursive=True)
+        return found
+    return []
 
 
-def _machine() -> tuple[int, int, int]:
-    """Ticks of all processors: busy, waiting for the disk, and all."""
-    line = Path("/proc/stat").read_text().splitlines()[0].split()[1:9]
-    numbers = [int(word) for word in line]
-    idle, waits, total = numbers[3], numbers[4], sum(numbers)
-    return total - idle - waits, waits, total
+def _used(processes: Iterable[psutil.Process]) -> float:
+    """Processor seconds, with those of children that have ended."""
+    total = 0.0
+    for process in processes:
+        with suppress(psutil.Error):  # it ended meanwhile
+            used = process.cpu_times()
+            total += used.user + used.system + used.children_user + used.children_system
+    return total
+
+
+def _machine() -> tuple[float, float, float]:
+    """Seconds of all processors: busy, waiting for the disk, and all."""
+    times = psutil.cpu_times()
+    waits = times.iowait
+    total = sum(times) - getattr(times, "guest", 0) - getattr(times, "guest_nice", 0)
+    return total - times.idle - waits, waits, total
 
 
 def end_with_parent() -> None:
-    """When the process that began this one ends, however suddenly. prctl(2)"""
-    ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGTERM, 0, 0, 0)
+    """When the process that began this one ends, however suddenly."""
+    libc.prctl(libc.PR_SET_PDEATHSIG, signal.SIGTERM)
 
 
 def ended_with_us() -> list[str]:

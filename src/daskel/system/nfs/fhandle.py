@@ -7,22 +7,19 @@ a restart the tree is walked once.
 
 from __future__ import annotations
 
-import ctypes
 import errno
 import os
 import struct
 import time
 from collections.abc import Callable
-from typing import NoReturn, Protocol
+from typing import Protocol
 
 from daskel.core.nfs.handle import BODY_LIMIT
 from daskel.system.host.confined_open import open_beneath
+from daskel.system.host.libc import HandleReader, open_by_handle
 
-_EMPTY_PATH = 0x1000
-_HEAD = struct.Struct("=Ii")  # bytes of the handle, its type
 _INODE = struct.Struct(">Q")
 _WALK_PAUSE = 10.0  # seconds between walks for handles that nobody knows
-_libc = ctypes.CDLL(None, use_errno=True)
 
 Help = Callable[[bytes], int]  # opens a body as an O_PATH descriptor; raises OSError
 
@@ -56,32 +53,24 @@ class KernelFinder:
     def __init__(self, top: int, helper: Help | None = None) -> None:
         self._help = helper
         self._top = os.open(f"/proc/self/fd/{top}", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
-        self._buffer = ctypes.create_string_buffer(_HEAD.size + BODY_LIMIT)
-        self._mount = ctypes.c_int()
-        self._mount_reference = ctypes.byref(self._mount)
+        self._reader = HandleReader(BODY_LIMIT - 1)
         self._here: int | None = None
         self.body(top, b"")
-        self._here = self._mount.value
+        self._here = self._reader.mount
 
     def body(self, directory: int, name: bytes) -> bytes:
-        buffer = self._buffer
-        _HEAD.pack_into(buffer, 0, BODY_LIMIT - 1, 0)
-        flags = 0 if name else _EMPTY_PATH
-        if _libc.name_to_handle_at(directory, name, buffer, self._mount_reference, flags) < 0:
-            _fail(name)
-        if self._here not in (None, self._mount.value):
+        found = self._reader.read(directory, name)
+        if self._here not in (None, self._reader.mount):
             raise OSError(errno.EXDEV, "another file system is mounted there")
-        size, kind = _HEAD.unpack_from(buffer)
-        return bytes((kind,)) + buffer.raw[_HEAD.size : _HEAD.size + size]
+        return found
 
     def open(self, body: bytes) -> int:
-        handle = _HEAD.pack(len(body) - 1, body[0]) + body[1:]
-        descriptor = int(_libc.open_by_handle_at(self._top, handle, os.O_PATH | os.O_CLOEXEC))
-        if descriptor < 0 and ctypes.get_errno() == errno.ESTALE and self._help:
-            return self._help(body)
-        if descriptor < 0:
-            _fail(b"")
-        return descriptor
+        try:
+            return open_by_handle(self._top, body)
+        except OSError as error:
+            if error.errno == errno.ESTALE and self._help:
+                return self._help(body)
+            raise
 
     def close(self) -> None:
         os.close(self._top)
@@ -164,8 +153,3 @@ class NameFinder:
                     continue  # removed meanwhile
                 self._names[status.st_ino] = (above.st_ino, name)
         self._walked = time.monotonic()
-
-
-def _fail(name: bytes) -> NoReturn:
-    number = ctypes.get_errno()
-    raise OSError(number, os.strerror(number), name)

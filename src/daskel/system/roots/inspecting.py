@@ -28,7 +28,7 @@ from daskel.system.roots.tree_copy import entries, forgets
 
 _INITS = ("sbin/init", "etc/init", "bin/init", "bin/sh")
 _JUDGED = ("etc/fstab", "etc/network/interfaces")
-_HEAD = 65536  # bytes of a program that hold its headers
+_LARGEST_PROGRAM = 64 << 20  # bytes
 _LARGEST = 512 << 20  # bytes of an initrd, unpacked
 
 
@@ -82,7 +82,7 @@ def _program(tree: Path, path: str) -> Program | None:
     if place is None or not place.is_file():
         return None
     with place.open("rb") as file:
-        return elf_program(f"/{path}", file.read(_HEAD))
+        return elf_program(f"/{path}", file.read(_LARGEST_PROGRAM))
 
 
 def _handed(site: Site, root: str, files: Path) -> Iterator[Handed]:

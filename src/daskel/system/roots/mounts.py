@@ -5,29 +5,23 @@ mount(2), umount2(2), unshare(2); overlay file systems with the options that NFS
 
 from __future__ import annotations
 
-import ctypes
 import errno
-import os
 import re
 import time
 from collections.abc import Sequence
 from pathlib import Path
 
-_NEW_NAMESPACE = 0x00020000
-_PRIVATE, _RECURSIVE, _BIND = 1 << 18, 0x4000, 0x1000
-_DETACH = 2
-_READ_ONLY = 1
+from daskel.system.host import libc
+
 _PATIENCE, _PAUSE = 2.0, 0.05  # seconds: another namespace still holds the folder
 # Inode numbers that stay, renames of folders, hard links that stay together, handles that last.
 _LASTING = "xino=on,redirect_dir=on,index=on,nfs_export=on"
-_libc = ctypes.CDLL(None, use_errno=True)
 
 
 def own_namespace() -> None:
     """Mounts of this process from now on are its own and its children's. Raises OSError."""
-    if _libc.unshare(_NEW_NAMESPACE) != 0:
-        _fail("unshare")
-    _mount("none", "/", "", _PRIVATE | _RECURSIVE, "")
+    libc.unshare(libc.NEW_NAMESPACE)
+    libc.mount("none", "/", "", libc.PRIVATE | libc.RECURSIVE, "")
 
 
 def overlay(
@@ -47,7 +41,7 @@ def overlay(
     until = time.monotonic() + _PATIENCE
     while True:
         try:
-            _mount("daskel", str(target), "overlay", 0 if upper else _READ_ONLY, options)
+            libc.mount("daskel", str(target), "overlay", 0 if upper else libc.READ_ONLY, options)
         except OSError as error:
             if error.errno != errno.EBUSY or time.monotonic() > until:
                 raise
@@ -61,21 +55,20 @@ def hide(folders: Sequence[Path]) -> None:
     each. Before any thread begins. Raises OSError."""
     own_namespace()
     for folder in folders:
-        _mount("none", str(folder), "tmpfs", _READ_ONLY, "mode=0,size=4k")
+        libc.mount("none", str(folder), "tmpfs", libc.READ_ONLY, "mode=0,size=4k")
 
 
 def bind(source: Path, target: Path) -> None:
-    _mount(str(source), str(target), "", _BIND | _RECURSIVE, "")
+    libc.mount(str(source), str(target), "", libc.BIND | libc.RECURSIVE, "")
 
 
 def mount(kind: str, target: Path, source: str = "none", flags: int = 0, options: str = "") -> None:
-    _mount(source, str(target), kind, flags, options)
+    libc.mount(source, str(target), kind, flags, options)
 
 
 def unmount(target: Path) -> None:
     """At once for all who come, even when somebody is in it. Raises OSError."""
-    if _libc.umount2(os.fsencode(target), _DETACH) != 0:
-        _fail(str(target))
+    libc.unmount(str(target))
 
 
 def mounted_below(folder: Path) -> list[Path]:
@@ -92,17 +85,3 @@ def _plain(text: str) -> str:
 
 def _escaped(folder: Path) -> str:
     return re.sub(r"([\\:,])", r"\\\1", str(folder))
-
-
-def _mount(source: str, target: str, kind: str, flags: int, options: str) -> None:
-    words = [os.fsencode(word) for word in (source, target, kind)]
-    data = os.fsencode(options)
-    if len(data) > 4095:
-        raise OSError(errno.ENAMETOOLONG, "the names of the folders are too long for a mount")
-    if _libc.mount(*words, ctypes.c_ulong(flags), data) != 0:
-        _fail(target)
-
-
-def _fail(what: str) -> None:
-    number = ctypes.get_errno()
-    raise OSError(number, os.strerror(number), what)

@@ -1,0 +1,130 @@
+"""The C library's calls and the kernel's that Python has no function for; each raises OSError.
+
+mount(2), umount2(2), unshare(2), prctl(2), capset(2), openat2(2), name_to_handle_at(2),
+open_by_handle_at(2); setfsuid(2), setfsgid(2) and setgroups(2) of one thread alone, which the C
+library would change for all.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import errno
+import os
+import platform
+import struct
+from collections.abc import Collection
+from typing import NoReturn
+
+NEW_NAMESPACE = 0x00020000
+PRIVATE, RECURSIVE, BIND = 1 << 18, 0x4000, 0x1000
+READ_ONLY = 1
+PR_SET_PDEATHSIG, PR_SET_KEEPCAPS, PR_CAPBSET_DROP, PR_SET_NO_NEW_PRIVS = 1, 8, 24, 38
+RESOLVE_NO_MAGIC_LINKS, RESOLVE_BENEATH = 0x02, 0x08
+HANDLE_HEAD = struct.Struct("=Ii")  # of struct file_handle: bytes of the handle, its type
+_DETACH, _EMPTY_PATH = 2, 0x1000
+_CAPABILITY_VERSION = 0x20080522
+_OPENAT2 = 437  # the same number on every architecture
+_OF_THREADS = {  # setfsuid, setfsgid, setgroups
+    "x86_64": (122, 123, 116),
+    "aarch64": (151, 152, 159),
+    "riscv64": (151, 152, 159),
+}
+_libc = ctypes.CDLL(None, use_errno=True)
+
+
+def _fail(what: str | bytes) -> NoReturn:
+    number = ctypes.get_errno()
+    raise OSError(number, os.strerror(number), what)
+
+
+def unshare(flags: int) -> None:
+    if _libc.unshare(flags) != 0:
+        _fail("unshare")
+
+
+def mount(source: str, target: str, kind: str, flags: int, options: str) -> None:
+    words = [os.fsencode(word) for word in (source, target, kind)]
+    data = os.fsencode(options)
+    if len(data) > 4095:
+        raise OSError(errno.ENAMETOOLONG, "the names of the folders are too long for a mount")
+    if _libc.mount(*words, ctypes.c_ulong(flags), data) != 0:
+        _fail(target)
+
+
+def unmount(target: str) -> None:
+    """At once for all who come, even when somebody is in it."""
+    if _libc.umount2(os.fsencode(target), _DETACH) != 0:
+        _fail(target)
+
+
+def prctl(option: int, value: int) -> bool:
+    """Whether it was done."""
+    return bool(_libc.prctl(option, value, 0, 0, 0) == 0)
+
+
+def set_capabilities(mask: int) -> None:
+    """Those of the mask, effective and permitted; none is inherited."""
+    low, high = mask & 0xFFFFFFFF, mask >> 32
+    data = struct.pack("=6I", low, low, 0, high, high, 0)
+    if _libc.capset(struct.pack("=II", _CAPABILITY_VERSION, 0), data) != 0:
+        _fail("capset")
+
+
+def openat2(folder: int, path: bytes, flags: int, resolve: int) -> int:
+    """A descriptor for `path` below the open directory `folder`."""
+    how = struct.pack("=QQQ", flags | os.O_CLOEXEC, 0, resolve)
+    result = int(_libc.syscall(_OPENAT2, folder, path, how, len(how)))
+    if result < 0:
+        _fail(path)
+    return result
+
+
+def knows_thread_calls() -> bool:
+    """Whether the numbers of the calls for one thread alone are known for this processor."""
+    return platform.machine() in _OF_THREADS
+
+
+def become(uid: int, gid: int, groups: Collection[int]) -> None:
+    """What files belong to, and may be opened, for this thread alone."""
+    setfsuid, setfsgid, setgroups = _OF_THREADS[platform.machine()]
+    packed = struct.pack(f"={len(groups)}I", *groups)
+    if uid == 0:  # groups can be set by root alone
+        _libc.syscall(setfsuid, uid)
+    if _libc.syscall(setgroups, len(groups), packed) != 0:
+        _fail("setgroups")
+    _libc.syscall(setfsgid, gid)
+    _libc.syscall(setfsuid, uid)
+
+
+class HandleReader:
+    """Reads the kernel's file handles, of at most `limit` bytes, into one buffer."""
+
+    def __init__(self, limit: int) -> None:
+        self._limit = limit
+        self._buffer = ctypes.create_string_buffer(HANDLE_HEAD.size + limit)
+        self._mount = ctypes.c_int()
+        self._mount_reference = ctypes.byref(self._mount)
+
+    @property
+    def mount(self) -> int:
+        """The number of the mount that the handle read last is on."""
+        return self._mount.value
+
+    def read(self, directory: int, name: bytes) -> bytes:
+        """The handle's type in one byte, and the handle; of the directory when there is no name."""
+        buffer = self._buffer
+        HANDLE_HEAD.pack_into(buffer, 0, self._limit, 0)
+        flags = 0 if name else _EMPTY_PATH
+        if _libc.name_to_handle_at(directory, name, buffer, self._mount_reference, flags) < 0:
+            _fail(name)
+        size, kind = HANDLE_HEAD.unpack_from(buffer)
+        return bytes((kind,)) + buffer.raw[HANDLE_HEAD.size : HANDLE_HEAD.size + size]
+
+
+def open_by_handle(top: int, body: bytes) -> int:
+    """An O_PATH descriptor for what `HandleReader` read."""
+    handle = HANDLE_HEAD.pack(len(body) - 1, body[0]) + body[1:]
+    descriptor = int(_libc.open_by_handle_at(top, handle, os.O_PATH | os.O_CLOEXEC))
+    if descriptor < 0:
+        _fail(b"")
+    return descriptor
