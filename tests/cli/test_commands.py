@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import socket
@@ -12,6 +13,7 @@ from pathlib import Path
 import pytest
 
 from daskel.cli.main import COMMANDS
+from daskel.cli.output import Output
 from tests.conftest import PATIENCE, SiteText, daskel
 
 
@@ -251,3 +253,35 @@ def test_check_of_one_client(demo_folder: Path) -> None:
     assert one.returncode == 1 and "10.61.8.122" in one.stdout and "10.61.8.121" not in one.stdout
     assert "No findings." in daskel("check", "--client", "lib-01", cwd=demo_folder).stdout
     assert daskel("check", "--client", "lib-1", cwd=demo_folder).returncode == 2
+
+
+WRONG_WORDS = [  # words, the usage that is shown, and what is said
+    (["chek"], "usage: daskel [-h]", "there is no command 'chek'; did you mean check?"),
+    (["boots", "lst"], "usage: daskel boots [-h]", "there is no verb 'lst'; did you mean list?"),
+    (["check", "--jsn"], "usage: daskel check", "there is no option --jsn; did you mean --json?"),
+    (["boots", "list", "--rsult", "stuck"], "usage: daskel boots list", "did you mean --result?"),
+    (["boots", "list", "--result", "stck"], "usage: daskel boots list", "did you mean stuck?"),
+    (["status", "now"], "usage: daskel status", "'now' is one word too many"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("words", "usage", "said"), WRONG_WORDS)
+def test_wrong_words_show_the_usage_of_what_was_meant(
+    words: list[str], usage: str, said: str
+) -> None:
+    done = daskel(*words)
+    assert done.returncode == 2 and done.stdout == ""
+    assert done.stderr.startswith(usage) and said in done.stderr
+
+
+def test_a_question_is_asked_through_the_streams_that_are_given() -> None:
+    class Terminal(io.StringIO):
+        def isatty(self) -> bool:
+            return True
+
+    for typed, yes in (("y\n", True), ("no\n", False), ("", False)):
+        err = io.StringIO()
+        assert Output(out=io.StringIO(), err=err, stdin=Terminal(typed)).agreed("Sure?") is yes
+        assert err.getvalue() == "Sure? [y/N] "
+    nobody = Output(out=io.StringIO(), err=io.StringIO(), stdin=io.StringIO("y\n"))
+    assert not nobody.agreed("Sure?")

@@ -10,11 +10,12 @@ from rich.text import Text
 
 from daskel.cli import events
 from daskel.cli.output import Output, counted
+from daskel.cli.selection import select
+from daskel.cli.usage import UsageProblem
 from daskel.core.history.boots import Boot, End, fetches
 from daskel.core.history.diagnosis import Case, Cause
 from daskel.core.history.events import Told, Up
 from daskel.core.history.outcome import GOOD, Result, result
-from daskel.core.site.finding import did_you_mean
 from daskel.core.site.model import Site
 from daskel.core.values import parse_mac, show_duration, show_size
 from daskel.store.reading import read_boot, read_boots
@@ -28,21 +29,15 @@ COLOURS = {Result.STUCK: "red", Result.REFUSED: "red", Result.LOBBY: "yellow"}
 
 
 def named(site: Site, words: Sequence[str]) -> list[str] | None:
-    """The clients that are meant, by name or MAC address; None for all. Raises ValueError."""
+    """The clients that are meant, by name or MAC address; None for all. Raises UsageProblem."""
     if not words:
         return None
     found: list[str] = []
     for word in words:
-        if word in site.groups:
-            found += [name for name, client in site.clients.items() if word in client.group]
-        elif word in site.clients:
-            found.append(word)
-        else:
-            try:
-                found.append(parse_mac(word))
-            except ValueError:
-                hint = did_you_mean(word, [*site.clients, *site.groups])
-                raise ValueError(f"the site has no client or group {word}", hint) from None
+        try:
+            found.append(parse_mac(word))
+        except ValueError:
+            found += select(site, [word])
     return found
 
 
@@ -59,7 +54,7 @@ def with_results(boots: Sequence[Boot], now: float) -> list[tuple[Boot, str]]:
 
 def find(file: SiteFile, site: Site, word: str) -> tuple[Boot, list[Boot]] | None:
     """The boot that a number or a client means, and earlier ones of the same machine. Raises
-    ValueError."""
+    UsageProblem."""
     if word.isdigit() and len(word) < _MAC_DIGITS:
         boot = read_boot(file.state, int(word))
         if boot is None:
@@ -68,7 +63,7 @@ def find(file: SiteFile, site: Site, word: str) -> tuple[Boot, list[Boot]] | Non
         return boot, [other for other in boots if other.number < boot.number]
     found = named(site, [word])
     if found != [word] and word in site.groups:
-        raise ValueError(f"{word} is a group", "name one client of it")
+        raise UsageProblem(f"{word} is a group", "name one client of it")
     boots = read_boots(file.state, clients=found, most=50)
     return (boots[0], boots[1:]) if boots else None
 

@@ -78,8 +78,7 @@ def owner(file: SiteFile, table: tuple[str, str]) -> Path:
     for path, text in file.texts.items():
         if has_table(text, table):
             return path
-    assert file.site
-    origin = file.site.positions.of(table, key=True)
+    origin = file.valid.positions.of(table, key=True)
     raise EditError(f"{table[0]} {table[1]} stands in {origin}; edit it there")
 
 

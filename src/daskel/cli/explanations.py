@@ -26,11 +26,10 @@ def explain_client(
     file: SiteFile, name: str, asked: str | None
 ) -> tuple[Firmware, str, Explanation | str]:
     """The firmware, how it is known, and the explanation or why there is none."""
-    assert file.site
     leases, now = read_leases(file.state), time.time()
-    mac = file.site.clients[name].mac
+    mac = file.valid.clients[name].mac
     firmware, how = _firmware(asked, leases.architecture_of(mac))
-    answers = Answers(file.site, leases, Ports(), assigned_of(file))
+    answers = Answers(file.valid, leases, Ports(), assigned_of(file))
     try:
         message = discover(Face.of(firmware), mac, _XID)
         return firmware, how, explain(answers, name, message, now)
@@ -40,8 +39,7 @@ def explain_client(
 
 def assigned_of(file: SiteFile) -> Assigned:
     """What is assigned for one boot."""
-    assert file.site
-    return Assignments(file.site, read_once(file.state)).assigned
+    return Assignments(file.valid, read_once(file.state)).assigned
 
 
 def _firmware(asked: str | None, seen: int | None) -> tuple[Firmware, str]:

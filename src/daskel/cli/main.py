@@ -19,6 +19,8 @@ import argcomplete
 
 from daskel import __version__
 from daskel.cli.output import ExitCode, Output
+from daskel.cli.site import UnusableSiteError
+from daskel.cli.usage import Parser, UsageProblem
 from daskel.system.requirements import MissingRequirementError
 
 COMMANDS = {  # in the order of the work
@@ -57,7 +59,7 @@ _LONG_RUNNING = ("serve", "watch", "demo")
 
 def parser(asked: str | None = None) -> argparse.ArgumentParser:
     """The whole command line; the arguments of the command `asked` alone, or of all."""
-    top = argparse.ArgumentParser(
+    top = Parser(
         prog="daskel",
         description="Boots diskless terminals and thin clients from one server, and can say why.",
         epilog="Begin with: daskel demo",
@@ -113,6 +115,12 @@ def main(arguments: Sequence[str] | None = None) -> int:
         what = f"no permission for {error.filename}" if error.filename else str(error)
         output.error(what, "run this as root, or as a user who may")
         return ExitCode.LACKING
+    except UsageProblem as error:
+        output.error(error.problem, error.remedy)
+        return ExitCode.WRONG_USE
+    except UnusableSiteError as error:
+        error.say(output)
+        return error.code
     except KeyboardInterrupt:
         return 130
     except BrokenPipeError:  # the reader of our output has gone, as `head` does

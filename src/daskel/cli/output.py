@@ -40,6 +40,7 @@ class Output:
     as_json: bool = False
     out: TextIO = field(default_factory=lambda: sys.stdout)
     err: TextIO = field(default_factory=lambda: sys.stderr)
+    stdin: TextIO = field(default_factory=lambda: sys.stdin)
 
     def __post_init__(self) -> None:
         self.console = _console(self.out)
@@ -77,6 +78,15 @@ class Output:
         if remedy:
             self.errors.print(Text(f"        {remedy}"), soft_wrap=True)
 
+    def agreed(self, question: str) -> bool:
+        """A person at the terminal says yes; nobody there is a no."""
+        if not self.stdin.isatty():
+            self.err.write(f"{question} Nobody is at a terminal to agree: give --yes.\n")
+            return False
+        self.err.write(f"{question} [y/N] ")
+        self.err.flush()
+        return self.stdin.readline().strip().lower() in ("y", "yes")
+
     def findings(self, findings: list[Finding], *, on_disk: bool = True) -> None:
         """Each with its place, the line that it is about (when it is on disk), and the way out."""
         for finding in findings:
@@ -86,16 +96,6 @@ class Output:
             for line in _source(finding.origin) if on_disk else ():
                 self.print(Text(line, style="dim"))
             self.print(Text(f"      {finding.remedy}", style="green"))
-
-
-def agreed(question: str) -> bool:
-    """A person at the terminal says yes; nobody there is a no."""
-    if not sys.stdin.isatty():
-        sys.stderr.write(f"{question} Nobody is at a terminal to agree: give --yes.\n")
-        return False
-    sys.stderr.write(f"{question} [y/N] ")
-    sys.stderr.flush()
-    return sys.stdin.readline().strip().lower() in ("y", "yes")
 
 
 def counted(number: int, what: str) -> str:

@@ -97,17 +97,16 @@ def begin(practice: Practice, file: SiteFile) -> Practised:
 
     Raises MissingRequirementError.
     """
-    assert file.site
     try:
         practice.folder.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         problem = f"the folder {practice.folder} cannot be made ({error.strerror})"
         raise MissingRequirementError(problem, "name another with --keep") from None
     copy_state(file.state, practice.state)
-    present = present_addresses(file.site, read_leases(practice.state))
+    present = present_addresses(file.valid, read_leases(practice.state))
     addresses = {name: str(address) for name, address in present.items()}
     practice = replace(practice, addresses=addresses)
-    return Practised(practice, *practice.site_of(file.site))
+    return Practised(practice, *practice.site_of(file.valid))
 
 
 @contextmanager
@@ -228,8 +227,7 @@ def main() -> int:
     practice, output = Practice(**json.loads(sys.argv[1])), Output(as_json=True)
     try:
         file = load_checked(Path(practice.site))
-        assert file.site, "it was checked before"
-        file.site, _ = practice.site_of(file.site)
+        file.site, _ = practice.site_of(file.valid)
         return int(serve_site(file, practice.wire, output))
     except MissingRequirementError as error:
         output.error(error.problem, error.remedy)

@@ -19,6 +19,7 @@ from daskel.cli.boot_views import cause_json
 from daskel.cli.output import Output
 from daskel.cli.practice_server import Practice, Practised
 from daskel.cli.root_options import few
+from daskel.cli.usage import UsageProblem
 from daskel.core.boot.identity import by_mac
 from daskel.core.content.computed import client_paths, own_places
 from daskel.core.dhcp.client_messages import BOARD, FACES
@@ -40,10 +41,6 @@ _NAMES = 6
 _LOOK_BACK = 2000  # boots
 
 
-class UsageProblem(Exception):  # noqa: N818 - names what the user did, not a fault
-    """What cannot be rehearsed, and what can."""
-
-
 @contextmanager
 def folder_of(keep: Path | None) -> Iterator[Path]:
     """Where a practice writes: kept where the user says so."""
@@ -58,11 +55,10 @@ def jobs_of(
     practised: Practised, file: SiteFile, names: Sequence[str], firmware: str | None
 ) -> list[Job]:
     """What the simulated clients are to do. Raises UsageProblem."""
-    assert file.site
     practice, site, like = practised.practice, practised.site, practised.like
     wanted = [name for name in site.clients if like.get(name) in names]
     wanted = [name for name in wanted if not practice.copies or name in like]
-    seen = _seen(practice, [like[name] for name in wanted], file.site)
+    seen = _seen(practice, [like[name] for name in wanted], file.valid)
     return [_job(practice, file, site, name, like[name], seen, firmware) for name in wanted]
 
 
@@ -84,10 +80,9 @@ def _job(
     firmware: str | None,
 ) -> Job:  # fmt: skip
     found = effective(site, name)
-    assert file.site
     if found.segment is None:
         raise UsageProblem(f"client {name} is on no segment", "daskel check says more")
-    known = seen.get(file.site.clients[like].mac)
+    known = seen.get(file.valid.clients[like].mac)
     face = firmware or firmware_of(file, found.loadout_name, known)
     board = _board(site, name) if face == BOARD else None
     server = site.segments[found.segment.value].server
@@ -100,13 +95,12 @@ def _job(
 
 def firmware_of(file: SiteFile, loadout: str | None, seen: int | None) -> str:
     """As a machine was last seen; else as its kernel and the site's boot loaders suggest."""
-    assert file.site
     known = next((name for name, face in FACES.items() if face.architecture == seen), None)
     if seen is not None:
         return known or ("uefi" if seen == 9 else BOARD)
     if file.kernels.get(loadout or "") in ("arm", "arm64"):
         return "arm64"
-    return "bios" if "bios" in file.site.settings.loaders else "uefi"
+    return "bios" if "bios" in file.valid.settings.loaders else "uefi"
 
 
 def _board(site: Site, name: str) -> Board:

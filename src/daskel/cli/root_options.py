@@ -10,8 +10,9 @@ from typing import Any
 
 from rich.text import Text
 
-from daskel.cli.output import ExitCode, Output, agreed
+from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument, open_site, site_argument
+from daskel.cli.usage import add_verb
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.model import HOST_NAME
 from daskel.system.roots.roots import RootFolder
@@ -25,13 +26,10 @@ def opened(run: Run, *, new: bool = False) -> Callable[[argparse.Namespace, Outp
     """The command with its site file, and with a root that is in it, or `new`."""
 
     def with_site(args: argparse.Namespace, output: Output) -> ExitCode:
-        file = open_site(args, output, checked=False)
-        if isinstance(file, ExitCode):
-            return file
-        assert file.site
+        file = open_site(args, checked=False)
         name = getattr(args, "name", None)
-        if name is not None and name not in file.site.roots and not new:
-            hint = did_you_mean(name, file.site.roots)
+        if name is not None and name not in file.valid.roots and not new:
+            hint = did_you_mean(name, file.valid.roots)
             output.error(f"the site has no root {name}", hint)
             return ExitCode.WRONG_USE
         return run(args, output, file)
@@ -43,15 +41,9 @@ def verb(
     verbs: Any, examples: Sequence[str], name: str, text: str, run: Run, *, new: bool = False
 ) -> argparse.ArgumentParser:
     """A verb of a command, with those of the command's examples that show it."""
-    shown = [example for example in examples if example.split()[2] == name]
-    parser: argparse.ArgumentParser = verbs.add_parser(
-        name, help=text, description=text[:1].upper() + text[1:] + ".",
-        epilog="example:\n  " + "\n  ".join(shown),
-        formatter_class=argparse.RawDescriptionHelpFormatter,
-    )  # fmt: skip
+    parser = add_verb(verbs, examples, name, text, opened(run, new=new))
     site_argument(parser)
     json_argument(parser)
-    parser.set_defaults(run=opened(run, new=new))
     return parser
 
 
@@ -71,15 +63,14 @@ def may_make(
         return ExitCode.GOOD
     if folder.exists() and not args.yes and not output.as_json:
         output.print(f"{folder} goes, with all that {goes}.")
-        if not agreed("Replace it?"):
+        if not output.agreed("Replace it?"):
             output.print("Nothing was replaced.")
             return ExitCode.GOOD
     return None
 
 
 def root_of(file: SiteFile, name: str) -> RootFolder:
-    assert file.site
-    return RootFolder(file.roots, file.site.root_path(name))
+    return RootFolder(file.roots, file.valid.root_path(name))
 
 
 def slates_of(file: SiteFile, name: str) -> list[Slate]:

@@ -41,8 +41,7 @@ _SWITCH = 0.0005  # seconds: the thread that writes leases must not wait for the
 
 def serve_site(file: SiteFile, wire: Wire, output: Output) -> ExitCode:
     """Serve a site as it is in memory. Raises MissingRequirementError."""
-    assert file.site
-    return run_until_ended(file, file.site, wire, Log(output))
+    return run_until_ended(file, file.valid, wire, Log(output))
 
 
 def run_until_ended(file: SiteFile, site: Site, wire: Wire, log: Log) -> ExitCode:

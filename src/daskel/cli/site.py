@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -54,18 +54,28 @@ def load_with_seen(
     return file
 
 
-def open_site(args: argparse.Namespace, output: Output, *, checked: bool) -> SiteFile | ExitCode:
-    """The site file when it can be used, else the exit code, after saying why."""
+class UnusableSiteError(Exception):
+    """A site file that cannot be used: what is wrong with it, and the exit code for that."""
+
+    def __init__(self, findings: Sequence[Finding], code: ExitCode) -> None:
+        super().__init__(findings, code)
+        self.findings, self.code = list(findings), code
+
+    def say(self, output: Output) -> None:
+        if output.as_json:
+            output.json({"findings": [finding_json(finding) for finding in self.findings]})
+        else:
+            output.findings(self.findings)
+
+
+def open_site(args: argparse.Namespace, *, checked: bool) -> SiteFile:
+    """The site file, when it can be used. Raises UnusableSiteError."""
     path = path_of(args)
     file = load_checked(path) if checked else load(path)
     bad = [f for f in file.findings if f.severity in (Severity.INVALID, Severity.ERROR)]
-    if not bad:
-        return file
-    if output.as_json:
-        output.json({"findings": [finding_json(finding) for finding in bad]})
-    else:
-        output.findings(bad)
-    return ExitCode.WRONG_USE if file.invalid else ExitCode.BAD_NEWS
+    if bad:
+        raise UnusableSiteError(bad, ExitCode.WRONG_USE if file.invalid else ExitCode.BAD_NEWS)
+    return file
 
 
 def question(file: SiteFile, what: str, **more: object) -> dict[str, Any] | None:

@@ -15,8 +15,7 @@ from daskel.system.sitefile import SiteFile
 
 def base_of(file: SiteFile, slate: Slate) -> Path:
     """The folder of the version that a slate was made on."""
-    state, site = slate.state(), file.site
-    assert site
+    state, site = slate.state(), file.valid
     if state is None or slate.root not in site.roots:
         raise MissingRequirementError(
             f"the root {slate.root} is not in the site any more", "put it back"

@@ -15,6 +15,7 @@ from daskel.cli.editing import edit, editing_arguments, names_of, new_table, own
 from daskel.cli.explanations import assigned_of
 from daskel.cli.output import ExitCode, Output, short_place
 from daskel.cli.site import json_argument, open_site, path_of, site_argument
+from daskel.cli.usage import add_verb
 from daskel.core.site.edit import EditError, change, remove, rename
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.includes import Text
@@ -58,13 +59,8 @@ class Tables:
         parts: Sequence[Callable[[argparse.ArgumentParser], None]],
         edits: bool = False,
     ) -> None:
-        parser = verbs.add_parser(
-            name,
-            help=text,
-            description=text[:1].upper() + text[1:] + ".",
-            epilog=f"example:\n  {self._example if name in self._example else self._simple(name)}",
-            formatter_class=argparse.RawDescriptionHelpFormatter,
-        )
+        example = self._example if f" {name} " in self._example else self._simple(name)
+        parser = add_verb(verbs, [example], name, text, _saying_why(run))
         for part in parts:
             part(parser)
         if edits:
@@ -72,7 +68,6 @@ class Tables:
         else:
             site_argument(parser)
             json_argument(parser)
-        parser.set_defaults(run=_saying_why(run))
 
     def _simple(self, verb: str) -> str:
         words = {
@@ -105,12 +100,9 @@ class Tables:
     # --- verbs ---
 
     def list_all(self, args: argparse.Namespace, output: Output) -> ExitCode:
-        file = open_site(args, output, checked=False)
-        if isinstance(file, ExitCode):
-            return file
-        assert file.site
+        file = open_site(args, checked=False)
         once = assigned_of(file).waiting if self.kind == "client" else {}
-        rows = [_row(file.site, self.kind, name, once) for name in _tables(file.site, self.kind)]
+        rows = [_row(file.valid, self.kind, name, once) for name in _tables(file.valid, self.kind)]
         if output.as_json:
             output.json(rows)
             return ExitCode.GOOD
@@ -124,8 +116,7 @@ class Tables:
 
     def show(self, args: argparse.Namespace, output: Output) -> ExitCode:
         file = self._file(args, args.name)
-        assert file.site
-        table = _tables(file.site, self.kind)[args.name]
+        table = _tables(file.valid, self.kind)[args.name]
         said = table.model_dump(mode="json", by_alias=True, exclude_unset=True)
         if output.as_json:
             output.json({"name": args.name, **said})
@@ -134,7 +125,7 @@ class Tables:
         grid = Grid.grid(padding=(0, 2))
         for key, value in sorted(said.items(), key=lambda item: item[0] in ("args", "options")):
             shown = ", ".join(map(str, value)) if isinstance(value, list) else str(value)
-            grid.add_row("", key, shown, short_place(file.site.origin(self.kind, args.name, key)))
+            grid.add_row("", key, shown, short_place(file.valid.origin(self.kind, args.name, key)))
         output.console.print(grid)
         return ExitCode.GOOD
 
@@ -169,8 +160,7 @@ class Tables:
 
     def copy(self, args: argparse.Namespace, output: Output) -> ExitCode:
         file = self._file(args, args.name)
-        assert file.site
-        table = _tables(file.site, self.kind)[args.name]
+        table = _tables(file.valid, self.kind)[args.name]
         values = table.model_dump(mode="json", by_alias=True, exclude_unset=True)
         values |= values_of(self.kind, args.values)
         changes = [(path_of(args), new_table(self.kind, args.new_name, values))]
@@ -200,10 +190,7 @@ class Tables:
 
     def export_csv(self, args: argparse.Namespace, output: Output) -> ExitCode:
         """In the form that `import` and `clients-from` read."""
-        file = open_site(args, output, checked=False)
-        if isinstance(file, ExitCode):
-            return file
-        assert file.site
+        file = open_site(args, checked=False)
         columns = ["name", "mac", "group", "address", "boot", "args"]
         text = io.StringIO()
         writer = csv.DictWriter(text, columns, lineterminator="\n")
@@ -217,7 +204,7 @@ class Tables:
                 "boot": client.boot or "",
                 "args": " ".join(client.args),
             }
-            for name, client in file.site.clients.items()
+            for name, client in file.valid.clients.items()
         ]
         writer.writerows(rows)
         if output.as_json:
@@ -233,7 +220,7 @@ class Tables:
         return file
 
     def _known(self, file: SiteFile, name: str) -> None:
-        known = _tables(file.site, self.kind) if file.site else {}
+        known = _tables(file.valid, self.kind) if file.valid else {}
         if name not in known:
             raise EditError(f"there is no {self.kind} {name!r}; {did_you_mean(name, known)}")
 
@@ -265,10 +252,9 @@ def set_values(
     file: SiteFile, table: tuple[str, str], values: Mapping[str, Any]
 ) -> tuple[Path, Callable[[str], str]]:
     """The change that sets keys of a table; single options are put among those that are there."""
-    assert file.site
     values = dict(values)
     if values.get("options") is not None:
-        before = _tables(file.site, table[0])[table[1]]
+        before = _tables(file.valid, table[0])[table[1]]
         said = before.model_dump(mode="json", by_alias=True).get("options", {})
         merged = {**said, **values["options"]}
         values["options"] = {key: value for key, value in merged.items() if value != ""}

@@ -37,6 +37,12 @@ class SiteFile:
         bad = (Severity.INVALID, Severity.ERROR)
         return self.site is not None and all(f.severity not in bad for f in self.findings)
 
+    @property
+    def valid(self) -> Site:
+        """The site of a file that was found to be usable."""
+        assert self.site is not None, "only of a file that is usable"
+        return self.site
+
     def folder(self, setting: str) -> Path:
         """A folder or file that the site names, relative to the site file."""
         return (self.path.parent / setting).absolute()

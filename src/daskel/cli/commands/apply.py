@@ -7,7 +7,7 @@ from typing import Any
 
 from rich.text import Text
 
-from daskel.cli.output import ExitCode, Output, agreed
+from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument, path_of, question, site_argument
 from daskel.system.sitefile import load
 
@@ -38,7 +38,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         return ExitCode.BAD_NEWS
     if args.dry_run or not compared["differs"]:
         return ExitCode.GOOD
-    if not args.yes and not output.as_json and not agreed("Take this over?"):
+    if not args.yes and not output.as_json and not output.agreed("Take this over?"):
         output.print("Nothing was changed.")
         return ExitCode.GOOD
     answer = question(file, "apply") or {}

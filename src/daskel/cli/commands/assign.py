@@ -46,8 +46,8 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     if file.site is None:
         output.error("the site file cannot be read", "daskel check says why")
         return ExitCode.WRONG_USE
-    kind = "client" if args.who in file.site.clients else "group"
-    known = [*file.site.clients, *file.site.groups]
+    kind = "client" if args.who in file.valid.clients else "group"
+    known = [*file.valid.clients, *file.valid.groups]
     if args.who not in known:
         problem = f"there is no client or group {args.who!r}"
         output.error(problem, did_you_mean(args.who, known))
@@ -73,13 +73,12 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
 
 def _for_one_boot(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
     """Keep it in the store, and tell the running server."""
-    assert file.site
     name, boot = args.who, None if args.undo else args.boot
-    if name not in file.site.clients:
+    if name not in file.valid.clients:
         output.error(f"{name} is a group", "assign one client for one boot")
         return ExitCode.WRONG_USE
-    if boot is not None and boot not in file.site.loadouts:
-        remedy = did_you_mean(boot, file.site.loadouts)
+    if boot is not None and boot not in file.valid.loadouts:
+        remedy = did_you_mean(boot, file.valid.loadouts)
         output.error(f"there is no loadout {boot!r}", remedy)
         return ExitCode.WRONG_USE
     said = f"{name} boots {boot} once." if boot else f"{name} boots as always."

@@ -27,6 +27,7 @@ from daskel.cli.boot_views import (
 from daskel.cli.editing import names_of
 from daskel.cli.output import ExitCode, Output, counted
 from daskel.cli.site import json_argument, path_of, site_argument
+from daskel.cli.usage import UsageProblem, add_verb
 from daskel.core.history.boots import Boot, End, as_row, fetches
 from daskel.core.history.diagnosis import diagnose
 from daskel.core.history.events import Up
@@ -48,16 +49,20 @@ _RESULTS = tuple(v for k, v in vars(Result).items() if k.isupper())
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     verbs = parser.add_subparsers(dest="verb", metavar="VERB", required=True)
-    listed = verbs.add_parser("list", help="boots, the newest first")
+    listed = add_verb(verbs, EXAMPLE, "list", "boots, the newest first", run)
     _filters(listed)
     listed.add_argument("--most", type=int, default=50, metavar="N", help="so many (default: 50)")
     listed.add_argument("--csv", action="store_true", help="as CSV, for a spreadsheet")
-    shown = verbs.add_parser("show", help="one boot whole: stages, files, what the client runs")
+    shown = add_verb(
+        verbs, EXAMPLE, "show", "one boot whole: stages, files, what the client runs", run
+    )
     one = shown.add_argument(
         "boot", metavar="CLIENT|NUMBER", help="a client's last boot, or a boot"
     )
     one.completer = names_of(["client"])  # type: ignore[attr-defined]
-    plotted = verbs.add_parser("plot", help="a picture: a bar for each client, and times by stage")
+    plotted = add_verb(
+        verbs, EXAMPLE, "plot", "a picture: a bar for each client, and times by stage", run
+    )
     plotted.add_argument("target", type=Path, metavar="FILE", help="ends with .png or .svg")
     _filters(plotted)
     plotted.add_argument("--against", metavar="DAY", help="an earlier day, to compare the times")
@@ -83,20 +88,16 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     if file.site is None:
         output.findings(file.findings)
         return ExitCode.WRONG_USE
-    try:
-        if args.verb == "show":
-            return _show(file, file.site, args.boot, output)
-        boots = chosen(file, file.site, args.who, args.day, args.result)
-        if args.verb == "plot":
-            return _plot(args, file, file.site, boots, output)
-    except ValueError as error:
-        output.error(*error.args)
-        return ExitCode.WRONG_USE
+    if args.verb == "show":
+        return _show(file, file.valid, args.boot, output)
+    boots = chosen(file, file.valid, args.who, args.day, args.result)
+    if args.verb == "plot":
+        return _plot(args, file, file.valid, boots, output)
     return _list(args, boots[: max(args.most, 0)], len(boots), output)
 
 
 def day(word: str | None) -> tuple[float, float]:
-    """From when to when, in seconds since 1970. Raises ValueError."""
+    """From when to when, in seconds since 1970. Raises UsageProblem."""
     if word is None:
         return 0.0, float("inf")
     today = datetime.now().replace(hour=0, minute=0, second=0, microsecond=0)
@@ -104,14 +105,16 @@ def day(word: str | None) -> tuple[float, float]:
     try:
         start = known.get(word) or datetime.fromisoformat(word)
     except ValueError:
-        raise ValueError(f"{word} is no day", "write today, yesterday, or 2026-11-23") from None
+        raise UsageProblem(
+            f"{word} is not a day", "write today, yesterday, or 2026-11-23"
+        ) from None
     return start.timestamp(), (start + timedelta(days=1)).timestamp()
 
 
 def chosen(
     file: SiteFile, site: Site, who: Sequence[str], word: str | None, ended: str | None = None
 ) -> list[tuple[Boot, str]]:
-    """Boots and how they ended, the newest first. Raises ValueError."""
+    """Boots and how they ended, the newest first. Raises UsageProblem."""
     since, until = day(word)
     boots = read_boots(file.state, clients=named(site, who), since=since, until=until)
     found = with_results(boots, time.time())
@@ -222,7 +225,9 @@ def _plot(
     from daskel.cli.picture import draw  # its library takes a second to import
 
     if args.target.suffix not in (".png", ".svg"):
-        raise ValueError(f"{args.target} is no picture", "end its name with .png or .svg")
+        raise UsageProblem(
+            f"{args.target} is not a .png or .svg file", "end its name with .png or .svg"
+        )
     if not boots:
         output.error("no boot is remembered that fits", "daskel boots list shows which are")
         return ExitCode.BAD_NEWS

@@ -53,12 +53,12 @@ def _demo(folder: Path, output: Output, *, kept: bool) -> ExitCode:
     assert file.site and file.usable, "the demo site is good"
     wire = Wire(Ports.from_base(free_base()), loopback=True)
     if not output.as_json:
-        output.print(_introduction(file.site, kept, folder))
+        output.print(_introduction(file.valid, kept, folder))
     with _server(file, wire):
-        boots = boot_all(list(_jobs(file.site, wire)), output)
+        boots = boot_all(list(_jobs(file.valid, wire)), output)
     known: dict[Path, str] = {}
     for result in boots:
-        wrong = result.problem or differs(file, file.site, result, known)
+        wrong = result.problem or differs(file, file.valid, result, known)
         result.problem = wrong or _unread(file, result)
     good = all(not result.problem and result.stage == "root" for result in boots)
     if output.as_json:
@@ -99,8 +99,7 @@ def _jobs(site: Site, wire: Wire) -> Iterator[Job]:
 
 def _unread(file: SiteFile, result: SimulatedBoot) -> str:
     """Whether every file of its root was read."""
-    assert file.site
-    found = effective(file.site, result.name)
+    found = effective(file.valid, result.name)
     root = file.roots / (found.loadout.root if found.loadout and found.loadout.root else "")
     expected = sum(1 for path in root.rglob("*") if path.is_file() and "bin/" not in str(path))
     read = sum(
@@ -113,8 +112,7 @@ def _unread(file: SiteFile, result: SimulatedBoot) -> str:
 def _report(
     output: Output, file: SiteFile, boots: list[SimulatedBoot], seconds: float, kept: bool
 ) -> None:
-    assert file.site
-    results = [Rehearsed(one, _loadout(file.site, one.name), one.problem) for one in boots]
+    results = [Rehearsed(one, _loadout(file.valid, one.name), one.problem) for one in boots]
     output.console.print(table_of(results))
     show_problems(results, output)
     up = sum(1 for result in boots if not result.problem and result.stage == "root")

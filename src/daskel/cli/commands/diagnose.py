@@ -13,6 +13,7 @@ from daskel.cli.boot_views import case_of, cause_json, find, show_causes
 from daskel.cli.editing import names_of
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument, path_of, site_argument
+from daskel.cli.usage import UsageProblem
 from daskel.core.capture.frames import Capture
 from daskel.core.history.boots import Boot
 from daskel.core.history.diagnosis import Case, Cause, diagnose
@@ -51,17 +52,12 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     if args.capture is not None:
         return _captured(args, output)
     if args.client is None:
-        output.error("which client?", "daskel diagnose CLIENT; daskel boots list shows them")
-        return ExitCode.WRONG_USE
+        raise UsageProblem("which client?", "daskel diagnose CLIENT; daskel boots list shows them")
     file = load(path_of(args))
     if file.site is None:
         output.findings(file.findings)
         return ExitCode.WRONG_USE
-    try:
-        found = find(file, file.site, args.client)
-    except ValueError as error:
-        output.error(*error.args)
-        return ExitCode.WRONG_USE
+    found = find(file, file.site, args.client)
     if found is None and args.client.isdigit():
         output.error(f"no boot {args.client} is remembered", "daskel boots list shows which are")
         return ExitCode.BAD_NEWS

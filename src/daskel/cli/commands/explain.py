@@ -42,18 +42,15 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, output: Output) -> ExitCode:
-    file = open_site(args, output, checked=False)
-    if isinstance(file, ExitCode):
-        return file
-    assert file.site
+    file = open_site(args, checked=False)
     name = _name(file, args.client)
     if name is None:
         output.error(
-            f"there is no client {args.client!r}", did_you_mean(args.client, file.site.clients)
+            f"there is no client {args.client!r}", did_you_mean(args.client, file.valid.clients)
         )
         return ExitCode.WRONG_USE
     if args.variables:
-        return _variables(output, file.site, name)
+        return _variables(output, file.valid, name)
     firmware, how, explanation = explain_client(file, name, args.firmware)
     if isinstance(explanation, str):
         output.error(explanation, "daskel check says what to do")
@@ -68,11 +65,10 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
 
 
 def _name(file: SiteFile, text: str) -> str | None:
-    assert file.site
-    if text in file.site.clients:
+    if text in file.valid.clients:
         return text
     try:
-        return file.site.by_mac.get(parse_mac(text))
+        return file.valid.by_mac.get(parse_mac(text))
     except ValueError:
         return None
 

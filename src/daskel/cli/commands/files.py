@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import os
-import sys
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -80,8 +79,7 @@ def _unknown(args: argparse.Namespace, output: Output, site: Site) -> bool:
 
 
 def _list(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
-    assert file.site
-    if _unknown(args, output, file.site):
+    if _unknown(args, output, file.valid):
         return ExitCode.WRONG_USE
     rows = sorted(_rows(file, args.client), key=lambda row: str(row["path"]))
     if output.as_json:
@@ -102,8 +100,7 @@ def _list(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
 
 
 def _rows(file: SiteFile, client: str | None) -> Iterator[dict[str, object]]:
-    site = file.site
-    assert site
+    site = file.valid
     files = Files(site, Ports())
     if file.files.is_dir():
         folder = FilesFolder(file.files)
@@ -150,8 +147,7 @@ def _disk_row(folder: FilesFolder, path: str, files: Files) -> dict[str, object]
 
 
 def _show(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
-    site = file.site
-    assert site
+    site = file.valid
     if _unknown(args, output, site):
         return ExitCode.WRONG_USE
     who = by_mac(site, site.clients[args.client].mac) if args.client else Who()
@@ -190,7 +186,6 @@ def _origin(site: Site, content: Content) -> str:
 
 
 def _from_disk(output: Output, file: SiteFile, content: Content) -> ExitCode:
-    assert file.site
     folder = FilesFolder(file.files) if file.files.is_dir() else None
     if folder is None:
         output.error(f"the folder {file.files} is missing", "create it, and put boot files into it")
@@ -210,7 +205,7 @@ def _from_disk(output: Output, file: SiteFile, content: Content) -> ExitCode:
         where += f", with {content.device} written into it" * (written != data)
         data = written
     meant = path in content.places
-    kind = content.kind if meant else Files(file.site, Ports()).kind_of(path)
+    kind = content.kind if meant else Files(file.valid, Ports()).kind_of(path)
     return _shown(output, content.path if meant else path, kind, data, where)
 
 
@@ -224,8 +219,8 @@ def _shown(output: Output, path: str, kind: FileKind, data: bytes, where: str) -
         return ExitCode.GOOD
     output.errors.print(f"{path}: {kind.value}, {show_size(len(data))}, from {where}", style="dim")
     if plain or not output.console.is_terminal:
-        sys.stdout.buffer.write(data)
-        sys.stdout.buffer.flush()
+        output.out.buffer.write(data)
+        output.out.buffer.flush()
     else:
         output.errors.print("These are no words; write them to a file with: > FILE")
     return ExitCode.GOOD

@@ -52,15 +52,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def _segments(parsed_args: argparse.Namespace, **_: Any) -> list[str]:
     file = load(path_of(parsed_args))
-    return list(file.site.segments) if file.site else []
+    return list(file.valid.segments) if file.valid else []
 
 
 def run(args: argparse.Namespace, output: Output) -> ExitCode:
-    file = open_site(args, output, checked=False)
-    if isinstance(file, ExitCode):
-        return file
-    assert file.site
-    site = file.site
+    file = open_site(args, checked=False)
+    site = file.valid
     if args.segment not in site.segments:
         known = did_you_mean(args.segment, site.segments)
         output.error(f"there is no segment {args.segment!r}", known)

@@ -14,6 +14,7 @@ from rich.table import Table as Grid
 from daskel.cli.editing import changing, edit, editing_arguments, names_of, new_table, owner
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument, path_of, question, site_argument
+from daskel.cli.usage import add_verb
 from daskel.core.dhcp.pxe import ARCHITECTURES
 from daskel.core.history.lobby import Sighting
 from daskel.core.site.edit import EditError
@@ -34,10 +35,9 @@ run = None  # each verb has its own
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     verbs = parser.add_subparsers(dest="verb", metavar="VERB", required=True)
-    listing = verbs.add_parser("list", help="who waits")
+    listing = add_verb(verbs, EXAMPLE, "list", "who waits", _list)
     site_argument(listing)
     json_argument(listing)
-    listing.set_defaults(run=_list)
     admit = _verb(verbs, "admit", "make them clients of the site", _admit)
     admit.add_argument(
         "--name", required=True, help="its name; for several a pattern: 'tide-{:02}'"
@@ -53,11 +53,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def _verb(
     verbs: Any, name: str, text: str, run: Callable[[argparse.Namespace, Output], ExitCode]
 ) -> argparse.ArgumentParser:
-    parser: argparse.ArgumentParser = verbs.add_parser(name, help=text)
+    parser = add_verb(verbs, EXAMPLE, name, text, run)
     macs = parser.add_argument("macs", metavar="MAC", nargs="+", help="or: all")
     macs.completer = _waiting_macs  # type: ignore[attr-defined]
     editing_arguments(parser)
-    parser.set_defaults(run=run)
     return parser
 
 
@@ -67,7 +66,7 @@ def _waiting_macs(parsed_args: argparse.Namespace, **_: Any) -> list[str]:
 
 def waiting(file: SiteFile) -> list[Sighting]:
     """The machines of the store that are not in the site (any more), newest first."""
-    site = file.site
+    site = file.valid
     return [s for s in read_lobby(file.state) if s.mac not in site.by_mac] if site else []
 
 
@@ -109,9 +108,8 @@ def _json(s: Sighting) -> dict[str, object]:
 def _admit(args: argparse.Namespace, output: Output) -> ExitCode:
     try:
         file, found = _chosen(args)
-        assert file.site
-        names = _names(args.name, len(found), file.site)
-        addresses = _addresses(args.address, len(found), file.site, args.group, found)
+        names = _names(args.name, len(found), file.valid)
+        addresses = _addresses(args.address, len(found), file.valid, args.group, found)
     except (EditError, ValueError) as error:
         output.error(str(error))
         return ExitCode.WRONG_USE
@@ -127,11 +125,10 @@ def _admit(args: argparse.Namespace, output: Output) -> ExitCode:
 def _refuse(args: argparse.Namespace, output: Output) -> ExitCode:
     try:
         file, found = _chosen(args)
-        assert file.site
         changes = []
         for segment in dict.fromkeys(sighting.segment for sighting in found):
             macs = [s.mac for s in found if s.segment == segment]
-            refused = [*file.site.segments[segment].refuse, *macs]
+            refused = [*file.valid.segments[segment].refuse, *macs]
             table = ("segment", segment)
             changes.append((owner(file, table), changing(table, {"refuse": refused})))
     except (EditError, ValueError) as error:

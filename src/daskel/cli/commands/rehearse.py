@@ -13,7 +13,6 @@ from daskel.cli.output import ExitCode, Output
 from daskel.cli.practice_server import Practice, begin, free_base, serving
 from daskel.cli.rehearsals import (
     Rehearsed,
-    UsageProblem,
     boot_all,
     folder_of,
     jobs_of,
@@ -22,10 +21,10 @@ from daskel.cli.rehearsals import (
     show_problems,
     table_of,
 )
+from daskel.cli.selection import select
 from daskel.cli.site import json_argument, open_site, site_argument
+from daskel.cli.usage import UsageProblem
 from daskel.core.dhcp.client_messages import FACES
-from daskel.core.site.finding import did_you_mean
-from daskel.core.site.model import Site
 from daskel.core.values import parse_duration
 from daskel.system.sitefile import SiteFile
 
@@ -83,21 +82,14 @@ def _seconds(text: str) -> int:
 
 
 def run(args: argparse.Namespace, output: Output) -> ExitCode:
-    file = open_site(args, output, checked=True)
-    if isinstance(file, ExitCode):
-        return file
-    assert file.site
-    try:
-        return _run(args, file, file.site, output)
-    except UsageProblem as error:
-        output.error(*error.args)
-        return ExitCode.WRONG_USE
-
-
-def _run(args: argparse.Namespace, file: SiteFile, site: Site, output: Output) -> ExitCode:
-    names = chosen(site, args.who)
+    file = open_site(args, checked=True)
+    names = select(file.valid, args.who)
+    if not names:
+        raise UsageProblem("the site has no such clients", "daskel client add makes one")
     if args.plot and args.plot.suffix not in (".png", ".svg"):
-        raise UsageProblem(f"{args.plot} is no picture", "end its name with .png or .svg")
+        raise UsageProblem(
+            f"{args.plot} is not a .png or .svg file", "end its name with .png or .svg"
+        )
     if (args.plot or args.within) and not args.storm:
         raise UsageProblem("--plot and --within go with --storm", "daskel rehearse --help")
     if args.machine and (len(names) != 1 or args.storm):
@@ -111,21 +103,6 @@ def _run(args: argparse.Namespace, file: SiteFile, site: Site, output: Output) -
 
         return rehearse_storm(args, file, names, output)
     return _rehearse(args, file, names, output)
-
-
-def chosen(site: Site, words: Sequence[str]) -> list[str]:
-    """The clients that are meant and have something to boot. Raises UsageProblem."""
-    for word in words:
-        if word not in site.clients and word not in site.groups:
-            hint = did_you_mean(word, [*site.clients, *site.groups])
-            raise UsageProblem(f"the site has no client or group {word}", hint)
-    names = [
-        name for name, client in site.clients.items()
-        if not words or name in words or set(words) & set(client.group)
-    ]  # fmt: skip
-    if not names:
-        raise UsageProblem("the site has no such clients", "daskel client add makes one")
-    return names
 
 
 def _rehearse(

@@ -45,7 +45,6 @@ _NEVER_SEEN = 180.0  # seconds
 def rehearse_machine(
     args: argparse.Namespace, file: SiteFile, name: str, output: Output
 ) -> ExitCode:
-    assert file.site
     folder = (args.keep or Path(f"rehearsed-{name}")).absolute()
     practice = Practice(str(file.path.absolute()), str(folder))
     practised = begin(practice, file)
@@ -58,11 +57,11 @@ def rehearse_machine(
     client = _Client(practice, site, name)
     segment = effective(site, name).segment
     assert segment, "jobs_of looked"
-    with _room(practice, file.site, site, segment.value) as network:
+    with _room(practice, file.valid, site, segment.value) as network:
         machine = switch_on(network, folder, name, job.mac, job.firmware, memory=_MEMORY)
         show = _live if output.console.is_terminal and not output.as_json else _plain
         if not output.as_json:
-            output.print(_head(file.site, name, job.firmware, segment.value))
+            output.print(_head(file.valid, name, job.firmware, segment.value))
         with suppress(KeyboardInterrupt):
             show(client, machine, output)
         client.take_picture(machine)

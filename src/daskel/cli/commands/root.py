@@ -136,8 +136,7 @@ def _verb(
 
 
 def _list(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:  # noqa: ARG001
-    assert file.site
-    rows = [_row(file, file.site, name) for name in file.site.roots]
+    rows = [_row(file, file.valid, name) for name in file.valid.roots]
     if output.as_json:
         output.json(rows)
         return ExitCode.GOOD

@@ -29,12 +29,11 @@ _INITRDS = ("initrd.img-{}", "initramfs-{}.img", "initrd-{}", "initramfs-{}")
 
 def import_root(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
     """A system out of an image or a folder; in the site file when it is not there."""
-    assert file.site
     tree = _folder(file, args.name).tree
     code = may_make(args, output, tree, args.name, *_LOST)
     if code is not None:
         return code
-    root, known = _folder(file, args.name), args.name in file.site.roots
+    root, known = _folder(file, args.name), args.name in file.valid.roots
     with root.lock():
         work = root.unfinished
         try:
@@ -57,8 +56,7 @@ def import_root(args: argparse.Namespace, output: Output, file: SiteFile) -> Exi
 
 def build_root(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
     """A Debian system from nothing; in the site file when it is not there."""
-    site = file.site
-    assert site
+    site = file.valid
     tree = _folder(file, args.name).tree
     code = may_make(args, output, tree, args.name, *_LOST)
     if code is not None:
@@ -95,8 +93,7 @@ def _listed(path: Path) -> list[str]:
 
 
 def _folder(file: SiteFile, name: str) -> RootFolder:
-    assert file.site
-    path = file.site.root_path(name) if name in file.site.roots else name
+    path = file.valid.root_path(name) if name in file.valid.roots else name
     return RootFolder(file.roots, path)
 
 
@@ -154,8 +151,7 @@ def _say_kernels(output: Output, name: str, found: list[Row]) -> None:
 
 def hand_out(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
     """Copy the root's own kernel and initrd below `files`, where loadouts name them."""
-    assert file.site
-    root = RootFolder(file.roots, file.site.root_path(args.name))
+    root = RootFolder(file.roots, file.valid.root_path(args.name))
     found = boot_files(root.version(root.state().used))
     if not found:
         output.error(f"{args.name} has no kernel in its /boot", "install one: daskel root edit")
@@ -184,15 +180,14 @@ def hand_out(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCo
 
 def look(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
     """Findings about a root's tree, and about what its loadouts hand out with it."""
-    assert file.site
-    root = RootFolder(file.roots, file.site.root_path(args.name))
+    root = RootFolder(file.roots, file.valid.root_path(args.name))
     number = root.state().used if args.version is None else args.version
     tree = root.version(number)
     if not tree.is_dir():
         output.error(f"{tree} is missing", f"daskel root show {args.name}")
         return ExitCode.WRONG_USE
-    facts = read_facts(file.site, args.name, tree, file.files)
-    found = inspect(facts, file.site.origin("root", args.name))
+    facts = read_facts(file.valid, args.name, tree, file.files)
+    found = inspect(facts, file.valid.origin("root", args.name))
     if output.as_json:
         output.json(
             {"root": args.name, "version": number, "findings": [finding_json(f) for f in found]}

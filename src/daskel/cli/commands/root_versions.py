@@ -8,7 +8,7 @@ from pathlib import Path
 
 from rich.text import Text
 
-from daskel.cli.output import ExitCode, Output, agreed, working
+from daskel.cli.output import ExitCode, Output, working
 from daskel.cli.root_options import few, root_of, users_of, version_name
 from daskel.cli.site import question
 from daskel.cli.slate_layers import seen_by
@@ -46,8 +46,7 @@ def edit_tree(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitC
 
 
 def seal_version(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
-    assert file.site
-    root, forget = root_of(file, args.name), file.site.roots[args.name].forget
+    root, forget = root_of(file, args.name), file.valid.roots[args.name].forget
     if args.client is not None:
         return seen_by(
             file, args.name, args.client, output,
@@ -71,7 +70,7 @@ def _make(
             _say_plan(output, args.name, state, planned)
         if args.dry_run:
             return ExitCode.GOOD
-        if not args.yes and not output.as_json and not agreed("Seal it?"):
+        if not args.yes and not output.as_json and not output.agreed("Seal it?"):
             output.print("Nothing was sealed.")
             return ExitCode.GOOD
         need_room(root.tree.parent, planned.new)
@@ -145,7 +144,7 @@ def drop_version(args: argparse.Namespace, output: Output, file: SiteFile) -> Ex
         output.print(f"Version {number} of {args.name} goes; {freed} of it are in no other one.")
     if args.dry_run:
         return ExitCode.GOOD
-    if not args.yes and not output.as_json and not agreed("Drop it?"):
+    if not args.yes and not output.as_json and not output.agreed("Drop it?"):
         output.print("Nothing was dropped.")
         return ExitCode.GOOD
     with root.lock():

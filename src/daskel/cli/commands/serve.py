@@ -8,11 +8,11 @@ from pathlib import Path
 
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.root_options import few
+from daskel.cli.selection import select
 from daskel.cli.server_run import LEVELS, STILL, Log, run_until_ended
 from daskel.cli.site import json_argument, open_site, site_argument
 from daskel.core.boot.wire import Ports, Wire
 from daskel.core.history.batch import Batch
-from daskel.core.site.finding import did_you_mean
 from daskel.core.site.model import Site
 from daskel.service.recorder import Recorder
 from daskel.service.server import listening_on
@@ -69,40 +69,24 @@ def _base(text: str) -> int:
 
 
 def run(args: argparse.Namespace, output: Output) -> ExitCode:
-    file = open_site(args, output, checked=True)
-    if isinstance(file, ExitCode):
-        return file
-    assert file.site
+    file = open_site(args, checked=True)
     if args.record and args.loopback:
         output.error("there are no wires to record on loopback", "give only one of the two")
         return ExitCode.WRONG_USE
     log = Log(output, args.level)
     if args.until_done is not None:
-        batch = _batch(args.until_done, file.site, output)
-        if batch is None:
-            return ExitCode.WRONG_USE
-        log.batch = batch
+        log.batch = batch = _batch(args.until_done, file.valid)
         if rooted := batch.rooted():
             what = f"the roots of {few(rooted, 3)} are on this server, and end with it"
             log.note("warning", what)
     wire = Wire(Ports.from_base(args.loopback), True) if args.loopback else Wire()
     with ExitStack() as recording:
         if args.record:
-            interfaces = listening_on(file.site)
+            interfaces = listening_on(file.valid)
             recording.callback(Recorder(args.record, file.path, interfaces).close)
-        return run_until_ended(file, file.site, wire, log)
+        return run_until_ended(file, file.valid, wire, log)
 
 
-def _batch(words: str, site: Site, output: Output) -> Batch | None:
-    """The clients that are meant; None after saying which word means nobody."""
-    named = [word.strip() for word in words.split(",") if word.strip()]
-    for word in named:
-        if word not in site.clients and word not in site.groups:
-            hint = did_you_mean(word, [*site.clients, *site.groups])
-            output.error(f"the site has no client or group {word}", hint)
-            return None
-    chosen = [
-        name for name, client in site.clients.items()
-        if not named or name in named or set(named) & set(client.group)
-    ]  # fmt: skip
-    return Batch(site, chosen)
+def _batch(words: str, site: Site) -> Batch:
+    """The clients that are meant. Raises UsageProblem."""
+    return Batch(site, select(site, [word.strip() for word in words.split(",") if word.strip()]))

@@ -12,7 +12,7 @@ from typing import Any
 from rich.table import Table as Grid
 from rich.text import Text
 
-from daskel.cli.output import ExitCode, Output, agreed, counted
+from daskel.cli.output import ExitCode, Output, counted
 from daskel.cli.root_options import Run, paint, root_of, verb
 from daskel.cli.site import path_of, question
 from daskel.cli.slate_layers import base_of
@@ -122,8 +122,7 @@ def _list(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
 
 
 def _row(file: SiteFile, slate: Slate, connected: set[str]) -> dict[str, Any] | None:
-    state, site = slate.state(), file.site
-    assert site
+    state, site = slate.state(), file.valid
     if state is None:
         return None
     size, files = slate.size()
@@ -207,7 +206,7 @@ def _wipe(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
             output.print(Text(warning, style="yellow"))
     if args.dry_run:
         return ExitCode.GOOD
-    if not args.yes and not output.as_json and not agreed("Wipe it?"):
+    if not args.yes and not output.as_json and not output.agreed("Wipe it?"):
         output.print("Nothing was wiped.")
         return ExitCode.GOOD
     take_away(file, slate, "wipe")
@@ -246,7 +245,7 @@ def _rebase(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCod
     if not output.as_json:
         _say_conflicts(output, slate, both, taken, number)
     if not args.dry_run:
-        if not args.yes and not output.as_json and not agreed("Move it?"):
+        if not args.yes and not output.as_json and not output.agreed("Move it?"):
             output.print("Nothing was moved.")
             return ExitCode.GOOD
         take_away(file, slate, "close")

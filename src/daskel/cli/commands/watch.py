@@ -7,14 +7,13 @@ import io
 import os
 import re
 import select
-import sys
 import termios
 import time
 import tty
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, TextIO
 
 from rich.console import Group
 from rich.live import Live
@@ -70,7 +69,9 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     if not view.look():
         output.error("no server runs with this site", "start it with: daskel serve")
         return ExitCode.LACKING
-    plain = args.plain or output.as_json or not (sys.stdin.isatty() and output.console.is_terminal)
+    plain = (
+        args.plain or output.as_json or not (output.stdin.isatty() and output.console.is_terminal)
+    )
     try:
         return _plain(view, output) if plain else _live(view, output)
     except KeyboardInterrupt:
@@ -141,11 +142,11 @@ def _line(machine: Machine, output: Output) -> None:
 
 
 def _live(view: _View, output: Output) -> ExitCode:
-    with _keys(), Live(console=output.console, screen=True, auto_refresh=False) as live:
+    with _keys(output.stdin), Live(console=output.console, screen=True, auto_refresh=False) as live:
         while True:
             live.update(_screen(view, output), refresh=True)
-            ready, _, _ = select.select([sys.stdin], [], [], _PAUSE)
-            pressed = _KEYS.findall(os.read(sys.stdin.fileno(), 64)) if ready else []
+            ready, _, _ = select.select([output.stdin], [], [], _PAUSE)
+            pressed = _KEYS.findall(os.read(output.stdin.fileno(), 64)) if ready else []
             if not all(_pressed(view, key) for key in pressed):
                 return ExitCode.GOOD
             if not view.look():
@@ -155,14 +156,14 @@ def _live(view: _View, output: Output) -> ExitCode:
 
 
 @contextmanager
-def _keys() -> Iterator[None]:
+def _keys(stdin: TextIO) -> Iterator[None]:
     """Keys come one at a time, and are not shown."""
-    before = termios.tcgetattr(sys.stdin)
-    tty.setcbreak(sys.stdin)
+    before = termios.tcgetattr(stdin)
+    tty.setcbreak(stdin)
     try:
         yield
     finally:
-        termios.tcsetattr(sys.stdin, termios.TCSADRAIN, before)
+        termios.tcsetattr(stdin, termios.TCSADRAIN, before)
 
 
 def _pressed(view: _View, keys: bytes) -> bool:
