@@ -143,7 +143,7 @@ def _print_told(boot: Boot, output: Output) -> None:
     if up:
         seconds = show_duration(round(up.uptime, 1))
         output.print(f"runs       {up.arguments}")
-        output.print(f"           Linux {up.kernel}; it told so {seconds} after its kernel's start")
+        output.print(f"           Linux {up.kernel}; it said so {seconds} after its kernel's start")
 
 
 def show_causes(causes: Sequence[Cause], output: Output) -> None:

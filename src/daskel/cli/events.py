@@ -103,8 +103,11 @@ def words(event: Event) -> tuple[str, str]:
             how = "refused" if event.closed else "not answered"
             return "unanswered", f"{what} of {event.server or 'anybody'}: {how}{again}"
         case Malformed():
-            what = "message is none" if event.count == 1 else "messages are none"
-            return "malformed", f"{event.count} {event.service} {what}: {event.example}"
+            what = "message" if event.count == 1 else "messages"
+            return (
+                "malformed",
+                f"{event.count} malformed {event.service.upper()} {what}: {event.example}",
+            )
         case _:
             return "event", repr(event)
 

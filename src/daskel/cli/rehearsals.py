@@ -110,7 +110,7 @@ def _board(site: Site, name: str) -> Board:
     ]  # fmt: skip
     if not texts:
         raise UsageProblem(
-            f"{name} is to be a board that reads text files, and the site has none for it",
+            f"{name} is to be a board that reads text files, and the site has no text file for it",
             'write one: [file."{{ client.mac_dashed }}/..."]',
         )
     loadout = effective(site, name).loadout
@@ -161,7 +161,7 @@ def judged(
             case = Case(newest[boot.mac], float("inf"))
             cause = next(iter(diagnose(case)), None)
             if boot.stage == "local disk" and case.result == Result.REFUSED:
-                problem = "it is given no boot file"
+                problem = "it gets no boot file"
         cause = cause if problem else None
         results.append(Rehearsed(boot, found.boot.value if found.boot else "", problem, cause))
     return results

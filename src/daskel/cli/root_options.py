@@ -53,7 +53,9 @@ def may_make(
     """None when a new folder of this name can be made. `goes` says what is lost with one that is
     there, `stays` what is not."""
     if not HOST_NAME.fullmatch(name):
-        output.error(f"{name!r} is no name for a folder", "use letters, digits and dashes")
+        output.error(
+            f"{name!r} is not a possible name for a folder", "use letters, digits and dashes"
+        )
         return ExitCode.WRONG_USE
     if folder.exists() and any(folder.iterdir()) and not args.replace:
         output.error(f"{folder} is there already", f"give another name, or --replace it{stays}")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 
 class MalformedError(ValueError):
-    """Bytes from the network that are no message: what was read, where, and what is wrong."""
+    """Malformed bytes from the network: what was read, where, and what is wrong."""
 
 
 class Reader:

@@ -13,7 +13,7 @@ def parse_mac(text: str) -> str:
     """A MAC address in any common spelling as `02:61:08:00:00:01`.
 
     Colons, dashes, dots, spaces, none at all, a leading hardware type (`01-`): all are read.
-    Raises ValueError with a sentence when it is none.
+    Raises ValueError with a sentence for anything else.
     """
     if _PLAIN_MAC.fullmatch(text):
         return text

@@ -139,11 +139,11 @@ class _Booting:
         raw = acknowledged.options.get(Code.BOOT_FILE, b"").rstrip(b"\0") or acknowledged.file
         file, vendor = raw.decode(), acknowledged.options.get(Code.VENDOR_CLASS, b"")
         if not file:
-            self._result.note = "it is given no boot file, and starts from its own disk"
+            self._result.note = "it gets no boot file, and starts from its own disk"
             self._stage("local disk")
             return False
         if self._face.over_http and not vendor.startswith(b"HTTPClient"):
-            raise BootError("the reply lacks option 60, HTTPClient, which this firmware needs")
+            raise BootError("the reply has no option 60 (HTTPClient), which this firmware needs")
         if self._face.over_http:
             self._keep("loader", file, http_pieces(self._wire, self._own, file))
             self._folder = file.rsplit("/", 1)[0]

@@ -394,7 +394,7 @@ class NfsRoot:
             return []
 
     def _link(self, handle: bytes) -> str | None:
-        """Where a symbolic link leads; None for what is none."""
+        """Where a symbolic link leads; None for anything else."""
         got = self._call(nfs3.PROGRAM, Procedure.READLINK, pack_opaque(handle))
         if got.number(4):
             return None

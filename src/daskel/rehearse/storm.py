@@ -103,8 +103,8 @@ def spread(times: Sequence[float]) -> tuple[float, float, float]:
 
 
 def storm(jobs: Sequence[Job], within: float, server: int) -> Outcome:
-    """Begin them evenly spread over so many seconds, once all processes are there; `server` is the
-    number of the server's process."""
+    """Begin them evenly spread over a number of seconds, once all processes are there; `server` is
+    the number of the server's process."""
     processes = min(os.cpu_count() or 1, len(jobs))
     spawned = multiprocessing.get_context("spawn")  # threads and forks do not go together
     found: dict[str, SimulatedBoot] = {}

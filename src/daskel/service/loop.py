@@ -28,7 +28,7 @@ class _Loop(uvloop.Loop if uvloop else asyncio.SelectorEventLoop):  # type: igno
         self, transport: Any, file: IO[bytes], offset: int = 0, count: int | None = None,
         *, fallback: bool = True,  # noqa: ARG002
     ) -> int:  # fmt: skip
-        """As the standard library's, which uvloop has not. Raises OSError."""
+        """As the standard library's; uvloop has none. Raises OSError."""
         if transport.get_extra_info("sslcontext"):
             raise NotImplementedError("what is encrypted passes through this process")
         pause = 0.0

@@ -41,7 +41,7 @@ _log = logging.getLogger(__name__)
 
 
 class Server:
-    """Opens every socket when made, so that nothing is answered while something is lacking.
+    """Opens every socket when made, so that nothing is answered while something is missing.
 
     Raises MissingRequirementError.
     """

@@ -119,7 +119,7 @@ class Store:
 
     def keep_boots(self, boots: Sequence[Boot], before: float | None = None) -> None:
         """Write boots, each in the place of one of its number, and forget those that ended
-        `before`; of machines that are not in the site, never many more than so many."""
+        `before`; of machines that are not in the site, never many more than that limit."""
         rows = [as_row(boot) for boot in boots]
         self._strangers += sum(1 for boot in boots if boot.client is None)
         statement = insert(BOOTS)
@@ -147,7 +147,7 @@ def _durable(connection: Any, _record: object) -> None:
 
 
 def _upsert(rows: int) -> Insert:
-    """The statement that writes so many leases; each takes the place of one of its address."""
+    """The statement that writes a number of leases; each takes the place of one of its address."""
     statement = insert(LEASES).values([dict.fromkeys(LEASES.c.keys())] * rows)
     changed = {c.name: statement.excluded[c.name] for c in LEASES.c if not c.primary_key}
     return statement.on_conflict_do_update(index_elements=[LEASES.c.address], set_=changed)

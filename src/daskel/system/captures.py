@@ -15,7 +15,7 @@ _RAW = (12, 101, 228)  # link types without a frame around the packet
 
 def read_frames(path: Path) -> Iterator[tuple[float, bytes]]:
     """Each packet's time in seconds since 1970, and its Ethernet frame. Raises OSError, and
-    ValueError for what is no capture."""
+    ValueError for what is not a capture."""
     with path.open("rb") as file:
         try:
             reader = dpkt.pcap.UniversalReader(file)

@@ -14,7 +14,9 @@ def server_side(certificate: Path, key: Path) -> ssl.SSLContext:
     try:
         context.load_cert_chain(certificate, key, password=lambda: "")
     except ssl.SSLError as error:
-        problem = f"{certificate} and {key} are no certificate (PEM) and its key ({error.reason})"
+        problem = (
+            f"{certificate} and {key} are not a certificate (PEM) and its key ({error.reason})"
+        )
         raise MissingRequirementError(
             problem, "name others with https = { ... } in [site]"
         ) from None

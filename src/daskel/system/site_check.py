@@ -107,7 +107,7 @@ def _boot_files(file: SiteFile, site: Site, folder: FilesFolder) -> Iterator[Fin
 
 
 def _nobodys(site: Site, files: Path) -> Iterator[Finding]:
-    """Folders of clients and groups that the site has not."""
+    """Folders of clients and groups that are not in the site."""
     for kind, known in ((OF_CLIENTS, site.clients), (OF_GROUPS, site.groups)):
         there = sorted(path.name for path in (files / kind).glob("*") if path.is_dir())
         for name in (name for name in there if name not in known):

@@ -78,7 +78,9 @@ def test_admitted_into_the_running_server(waiting: Serving) -> None:
     assert told == b"set admitted=yes\n"
     config = tftp_get(waiting.wire, own, SERVER, f"loader/{MACS[0]}.cfg", LOADER)
     assert b"hostname=tide-13" in config
-    assert listed(folder) == [] and "Nobody waits." in daskel("lobby", "list", cwd=folder).stdout
+    assert (
+        listed(folder) == [] and "No machine waits." in daskel("lobby", "list", cwd=folder).stdout
+    )
     assert not waiting.events("file-missing")
 
 

@@ -95,7 +95,7 @@ def refused(folder: Path) -> None:
     ("spoil", "stage", "problem", "cause"),
     [
         (renamed_root, "running kernel", "mount 10.61.8.1:/roots/nothing", "mount-refused"),
-        (no_init, "running kernel", "the root has no /sbin/init and no /etc/init", None),
+        (no_init, "running kernel", "the root has neither /sbin/init nor /etc/init", None),
         (linked, "running kernel", "/sbin/init of the root is", None),
         (refused, "nothing", "no answer to DHCP DISCOVER", "refused"),
     ],

@@ -51,7 +51,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     verbs = parser.add_subparsers(dest="verb", metavar="VERB", required=True)
     listed = add_verb(verbs, EXAMPLE, "list", "boots, the newest first", run)
     _filters(listed)
-    listed.add_argument("--most", type=int, default=50, metavar="N", help="so many (default: 50)")
+    listed.add_argument("--most", type=int, default=50, metavar="N", help="at most (default: 50)")
     listed.add_argument("--csv", action="store_true", help="as CSV, for a spreadsheet")
     shown = add_verb(
         verbs, EXAMPLE, "show", "one boot whole: stages, files, what the client runs", run
@@ -136,7 +136,7 @@ def _list(
         output.out.write(text.getvalue())
         return ExitCode.GOOD
     if not rows:
-        output.print("No boot is remembered that fits.")
+        output.print("No boot fits.")
         return ExitCode.GOOD
     table = Table(box=None, header_style="bold", pad_edge=False)
     for title in ("boot", "client", "began", "firmware", "address"):
@@ -229,7 +229,7 @@ def _plot(
             f"{args.target} is not a .png or .svg file", "end its name with .png or .svg"
         )
     if not boots:
-        output.error("no boot is remembered that fits", "daskel boots list shows which are")
+        output.error("no boot fits", "daskel boots list shows which are")
         return ExitCode.BAD_NEWS
     against: list[tuple[Boot, str]] = []
     if args.against:

@@ -92,7 +92,7 @@ def _captured(args: argparse.Namespace, output: Output) -> ExitCode:
         for when, frame in read_frames(args.capture):
             capture.feed(when, frame)
     except ValueError:
-        output.error(f"{args.capture} is no capture that can be read",
+        output.error(f"{args.capture} is not a capture that can be read",
                      "give a capture in the format pcap or pcapng")  # fmt: skip
         return ExitCode.WRONG_USE
     except OSError as error:
@@ -160,7 +160,7 @@ def _json(case: Case, causes: list[Cause]) -> dict[str, object]:
 
 
 _GOOD_NEWS = {
-    Result.UP: "it is up, and told so itself",
+    Result.UP: "it is up, and said so itself",
     Result.ROOT: "it mounted its root",
     Result.RUNNING: "it has all that it needs, and runs from memory",
     Result.LOCAL: "it was told to start from its own disk",

@@ -132,13 +132,13 @@ def _disk_row(folder: FilesFolder, path: str, files: Files) -> dict[str, object]
     if inside and kind in (OF_CLIENTS, OF_GROUPS):
         there = files.site.clients if kind == OF_CLIENTS else files.site.groups
         if name not in there:
-            return {"path": path, "size": 0, "what": "nobody gets it", "from": _NOBODYS[kind]}
+            return {"path": path, "size": 0, "what": "no client gets it", "from": _NOBODYS[kind]}
         whose = f", {name} alone"
     what = files.kind_of(inside if whose else path)
     try:
         descriptor, size, _ = folder.find(path)
     except OSError as error:
-        return {"path": path, "size": 0, "what": "nobody gets it", "from": why_not(error)}
+        return {"path": path, "size": 0, "what": "no client gets it", "from": why_not(error)}
     os.close(descriptor)
     return {"path": path, "size": size, "what": what.value + whose, "from": "the disk"}
 

@@ -34,7 +34,7 @@ _LEAD = {
     "full": "Daskel is the DHCP server on {segment}. In its place another one would have to send:",
     "off": "Type this into the DHCP server of {segment} ({network}):",
     "proxy": "On {segment} Daskel adds all this itself, beside the other DHCP server. Only where "
-    "that one runs on this very machine must it be told:",
+    "the other server runs on this very machine must it be told:",
 }
 _MOST_NAMES = 4
 

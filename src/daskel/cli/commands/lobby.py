@@ -76,7 +76,7 @@ def _list(args: argparse.Namespace, output: Output) -> ExitCode:
         output.json([_json(sighting) for sighting in found])
         return ExitCode.GOOD
     if not found:
-        output.print("Nobody waits.")
+        output.print("No machine waits.")
         return ExitCode.GOOD
     grid = Grid(box=None, header_style="bold", pad_edge=False)
     relayed = any(s.relay for s in found)

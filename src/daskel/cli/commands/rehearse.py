@@ -47,7 +47,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
     parser.add_argument(
         "--storm", type=_many, metavar="N",
-        help="so many at once: the clients themselves, then copies of them",
+        help="boot N at once: the clients themselves, then copies of them",
     )  # fmt: skip
     parser.add_argument(
         "--within", type=_seconds, default=0, metavar="TIME",

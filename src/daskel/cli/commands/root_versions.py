@@ -141,7 +141,9 @@ def drop_version(args: argparse.Namespace, output: Output, file: SiteFile) -> Ex
         return ExitCode.BAD_NEWS
     if not output.as_json:
         freed = show_size(own_size(root, number))
-        output.print(f"Version {number} of {args.name} goes; {freed} of it are in no other one.")
+        output.print(
+            f"Version {number} of {args.name} goes; {freed} of it are in no other version."
+        )
     if args.dry_run:
         return ExitCode.GOOD
     if not args.yes and not output.as_json and not output.agreed("Drop it?"):

@@ -122,7 +122,7 @@ def _ports(held: list[tuple[str, int, str, Holder | None]]) -> Table:
     table.add_column(width=0)
     table.add_column(justify="right", style="bold")
     for protocol, port, why, who in held:
-        unseen = "somebody: run as root to see who" if taken(protocol, port) else ""
+        unseen = "some process: run as root to see which" if taken(protocol, port) else ""
         by = str(who or unseen)
         state = Text(f"held by {by}", style="yellow") if by else Text("free", style="green")
         table.add_row("", f"{port}/{protocol}", state, Text(why, style="dim"))

@@ -86,7 +86,7 @@ def _segment_of(site: Site, name: str) -> str | None:
 
 
 def with_copies(site: Site, names: Sequence[str], count: int) -> tuple[Site, dict[str, str]]:
-    """A site with so many clients in all that are like `names`, and of which one each is like: the
+    """A site with `count` clients in all that are like `names`, and which one each is like: the
     first are themselves. Copies have MAC addresses and fixed addresses that nobody has."""
     like = {name: name for name in names[:count]}
     clients = dict(site.clients)

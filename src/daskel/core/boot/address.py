@@ -45,7 +45,7 @@ class Leases:
     """All leases of one server, found by address and by machine. One lease per address."""
 
     def __init__(self, leases: Collection[Lease] = ()) -> None:
-        self._by_address: dict[int, Lease] = {}  # numbers are found much sooner than addresses
+        self._by_address: dict[int, Lease] = {}  # a number is looked up faster than an address
         self._by_machine: dict[tuple[str, str], Lease] = {}
         for lease in leases:
             self.put(lease)

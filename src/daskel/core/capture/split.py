@@ -14,7 +14,7 @@ from daskel.core.values import mac_text
 
 WHOLE = 2048  # bytes of a frame that are looked at, and kept of DHCP and of what a client sends
 _HEADS = 384  # bytes kept of what a client is sent: what a file holds is not worth it
-_LONG, _SHORT = 16 << 20, 128  # bytes of one boot, after which so many are kept of that
+_LONG, _SHORT = 16 << 20, 128  # bytes of one boot, and how many of each packet are kept after them
 _SAME_TRY = 60.0  # seconds in which firmware that got nowhere asks again
 _MOST_TIME, _MOST_BYTES = 900.0, 64 << 20  # of one boot
 _MOST_MACHINES = 2000

@@ -1,8 +1,7 @@
 """HTTP and NFS in a capture: requests and calls where a segment begins with one, and the answers.
 
-Segments may be cut and some may lack: what is read stands at the beginning of a segment, sizes
-follow from sequence numbers.
-"""
+Segments may be cut and some may be missing: what is read stands at the beginning of a segment,
+sizes follow from sequence numbers. """
 
 from __future__ import annotations
 

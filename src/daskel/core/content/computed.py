@@ -247,7 +247,7 @@ def _paths(site: Site, pattern: str) -> Iterator[tuple[str | None, str]]:
 
 
 def client_paths(site: Site, pattern: str, name: str) -> Iterator[str]:
-    """The path of a pattern for one client; nothing for a client that lacks a variable of it
+    """The path of a pattern for one client; nothing for a client without a variable of it
     (a serial number)."""
     found = effective(site, name)
     segment = site.segments.get(found.segment.value) if found.segment else None

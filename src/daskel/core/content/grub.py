@@ -26,7 +26,7 @@ _CONFIG = re.compile(rf"{FOLDER}/([0-9a-f:\-]{{12,17}})\.(cfg|admitted)", re.IGN
 
 # Built into the images: where to ask for the client's own configuration. GRUB keeps the address
 # that the firmware got; on UEFI $cmdpath is the folder it was loaded from, by TFTP or HTTP.
-# Beside another DHCP server UEFI images take that one for their server, so the right one is
+# Beside another DHCP server UEFI images take the other server for theirs, so the right one is
 # written into them as they are sent. (BIOS images are compressed, and know the right one.)
 # GRUB's core runs these lines one by one, whether or not one fails; it knows no `if`.
 _BLANK = f"({'daskel-server-'.ljust(40, '.')})/{FOLDER}/$net_default_mac.cfg"

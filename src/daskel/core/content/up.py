@@ -91,7 +91,7 @@ def parse(body: bytes) -> tuple[float, str, str]:
     try:
         uptime = float(said["uptime"])
     except ValueError:
-        raise MalformedError(f"up: uptime {said['uptime'][:20]!r} is no number") from None
+        raise MalformedError(f"up: uptime {said['uptime'][:20]!r} is not a number") from None
     if not 0 <= uptime < 1e9:
         raise MalformedError(f"up: uptime {uptime} is no time since a start")
     if not (said["kernel"].isprintable() and said["arguments"].isprintable()):

@@ -240,7 +240,7 @@ class History:
         self.current: dict[str, Boot] = {}  # by MAC address
         self._next = first
         self.recent: deque[tuple[float, Event]] = deque(maxlen=_RECENT)
-        self._changed: dict[int, tuple[Boot, float]] = {}  # with when it was kept no longer
+        self._changed: dict[int, tuple[Boot, float]] = {}  # and when it was last not kept
         self._strangers: dict[str, None] = {}  # those that are not in the site, oldest first
 
     def happened(self, now: float, event: Event) -> Boot | None:

@@ -41,7 +41,7 @@ from daskel.core.history.events import (
 from daskel.core.history.outcome import GOOD, Result, result
 from daskel.core.values import show_duration, show_size
 
-_LOOPS, _LOOP_TIME = 3, 900.0  # boots of a machine within so many seconds that got no further
+_LOOPS, _LOOP_TIME = 3, 900.0  # boots that got no further, and the seconds that they are within
 _SLOW, _SLOW_TIME = 3.0, 10.0  # times its neighbours' median, and seconds more than it
 _MANY_AGAIN = 0.03  # of the packets of a file
 _PACKET = 1400  # bytes
@@ -385,8 +385,8 @@ def _kernel_stops(case: Case) -> Iterator[Cause]:
         return
     wanted = loaded.initrd if loaded else ()
     fetched = {plain(fetch.path) for fetch in case.files if fetch.end is End.SENT}
-    if lacking := [path for path in wanted if path not in fetched]:
-        problem = f"it fetched its kernel, and not {lacking[0]}"
+    if missing := [path for path in wanted if path not in fetched]:
+        problem = f"it fetched its kernel, and not {missing[0]}"
         remedy = "the boot loader ran out of memory, or the machine was reset; look at its screen"
         yield Cause("no-initrd", problem, remedy, (sent,))
         return
@@ -407,7 +407,7 @@ def _mount_refused(case: Case) -> Iterator[Cause]:
     assert isinstance(event, MountRefused)
     problem = f"its root was refused: {event.path or 'NFS'}: {event.reason}"
     asked = f"; it was told {_nfsroot(loaded)}" if loaded and _nfsroot(loaded) else ""
-    remedy = "daskel check names what a root lacks; daskel root list shows what there is"
+    remedy = "daskel check names what is missing from a root; daskel root list shows what there is"
     if event.why is MountRefusal.VERSION:
         remedy = "the root is mounted with NFS version 3 over TCP: nfsroot=...,nfsvers=3,tcp"
     yield Cause("mount-refused", problem + asked, remedy, (found,))
@@ -424,7 +424,7 @@ def _no_mount(case: Case) -> Iterator[Cause]:
     problem += f"; it was told {told}" if told else "; no nfsroot= was handed out"
     remedy = (
         "the initrd has no NFS client, or tries another server or version: look at its screen; "
-        "daskel root inspect finds what the initrd lacks"
+        "daskel root inspect finds what is missing from the initrd"
     )
     yield Cause("no-mount", problem, remedy, (found,) if found else ())
 
@@ -460,10 +460,10 @@ def _differs(case: Case) -> Iterator[Cause]:
     if up is None or loaded is None:
         return
     told, runs = _words(loaded.arguments), _words(up.arguments)
-    lacking, more = sorted(told - runs), sorted(runs - told)
-    if not lacking and not more:
+    missing, more = sorted(told - runs), sorted(runs - told)
+    if not missing and not more:
         return
-    parts = [f"without {' '.join(lacking)}"] if lacking else []
+    parts = [f"without {' '.join(missing)}"] if missing else []
     parts += [f"with {' '.join(more)}"] if more else []
     problem = f"it runs {' and '.join(parts)}, unlike what was handed out"
     remedy = "somebody changed the line on its screen, or its boot loader adds to it"

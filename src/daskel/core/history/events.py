@@ -267,7 +267,7 @@ class Unanswered(Event):
 
 @dataclass(frozen=True, slots=True)
 class Malformed(Event):
-    """Datagrams or calls that are no messages: how many since the last such event."""
+    """Malformed datagrams or calls: how many since the last such event."""
 
     service: str
     count: int

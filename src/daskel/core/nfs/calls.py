@@ -30,7 +30,7 @@ def parse_handle(reader: Reader) -> bytes:
 
 
 def parse_name(reader: Reader) -> bytes:
-    """A name that is too long is a status, not garbage; one that is no name is refused."""
+    """A name that is too long is a status, not garbage; one that is not a name is refused."""
     name = reader.opaque(4096)
     if len(name) > NAME_LIMIT:
         raise NfsError(Status.NAMETOOLONG)

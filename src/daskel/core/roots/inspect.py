@@ -161,7 +161,7 @@ def kernel_release(data: bytes) -> str | None:
 
 
 def elf_program(path: str, data: bytes) -> Program | None:
-    """What an ELF file is for; None when it is none, or is damaged."""
+    """What an ELF file is for; None for anything else, and for a damaged one."""
     try:
         elf = ELFFile(io.BytesIO(data))
         segments = (segment for segment in elf.iter_segments())

@@ -16,7 +16,7 @@ _BASE_MEMORY = 0xA0000 - 0x7C00  # bytes
 
 
 def kernel_kind(head: bytes) -> str | None:
-    """`x86`, `arm64`, `arm`, `riscv`, `EFI program` or `compressed`; None when it is no kernel.
+    """`x86`, `arm64`, `arm`, `riscv`, `EFI program` or `compressed`; None for anything else.
 
     Linux, Documentation/arch/x86/boot.rst (HdrS), arm64/booting.rst, riscv/boot-image-header.rst.
     """
@@ -43,7 +43,7 @@ def kernel_processor(head: bytes) -> str | None:
 
 
 def efi_machine(head: bytes) -> str | None:
-    """The processor that an EFI program is for; None when it is none (PE/COFF, section 3)."""
+    """The processor that an EFI program is for; None for anything else (PE/COFF, section 3)."""
     at = int.from_bytes(head[0x3C:0x40], "little")
     if head[:2] != b"MZ" or head[at : at + 4] != b"PE\0\0":
         return None
@@ -64,12 +64,12 @@ def misfit(head: bytes, size: int, machine: str | None) -> str | None:
             return f"has {size:,} bytes; a BIOS has room for {_BASE_MEMORY:,}"
         return None
     if found is None:
-        return "is no EFI program"
+        return "is not an EFI program"
     return None if found == machine else f"is an EFI program for {found}, not for {machine}"
 
 
 def initrd_kind(head: bytes) -> str | None:
-    """The format of an initrd, cpio or how it is compressed; None when it is none."""
+    """The format of an initrd, cpio or how it is compressed; None for anything else."""
     if head.startswith(CPIO):
         return "cpio"
     return "squashfs" if head.startswith(SQUASHFS) else compression(head)

@@ -147,7 +147,7 @@ def _clients(site: Site, found: list[Effective]) -> Iterator[Finding]:
         place = ("client", client.name)
         if not HOST_NAME.fullmatch(client.name):
             remedy = "use letters, digits and dashes, 63 at most"
-            yield _error(site, place, f"{client.name!r} is no host name", remedy)
+            yield _error(site, place, f"{client.name!r} is not a host name", remedy)
         if client.boot is None:
             remedy = "add boot = ... to it or to its group"
             problem = f"client {client.name} has nothing to boot"

@@ -36,4 +36,4 @@ def did_you_mean(word: str, known: Iterable[str]) -> str:
         return f"did you mean {near[0]}?"
     more = ", ..." if len(names) > _MOST_NAMES else ""
     listed = ", ".join(names[:_MOST_NAMES])
-    return f"known here: {listed}{more}" if names else "there is none yet"
+    return f"known here: {listed}{more}" if names else "there are none yet"

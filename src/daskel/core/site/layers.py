@@ -93,10 +93,9 @@ def effective(
 ) -> Effective:
     """Put the layers of one client together. Raises KeyError when the site has no such client.
 
-    `on` is the segment that it turned up on, whatever segment it was given: that one's layer
+    `on` is the segment that it turned up on, whatever segment it was given: the layer of the former
     counts then, and a fixed address only if it belongs there. `entry` is the loadout that was
-    chosen from a menu, instead of the default; `once` what is assigned for one boot.
-    """
+    chosen from a menu, instead of the default; `once` what is assigned for one boot. """
     client = site.clients[name]
     groups = [(g, site.groups[g]) for g in client.group if g in site.groups]
     overridden: list[Overridden] = []

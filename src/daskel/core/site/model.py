@@ -94,7 +94,7 @@ def _rate(value: object) -> int:
     size, slash, second = text.partition("/")
     rate = parse_size(size) if slash and second.strip() == "s" else 0
     if rate < 1024:
-        raise ValueError('is no size per second; write one like "40 MiB/s", 1 KiB/s at least')
+        raise ValueError('is not a size per second; write one like "40 MiB/s", 1 KiB/s at least')
     return rate
 
 
@@ -116,7 +116,7 @@ _SRV = re.compile(r"_([A-Za-z0-9-]{1,15})\._(tcp|udp) ([0-9]{1,5})")
 def _srv(value: object) -> str:
     text = _text(value, 'a service like "_broker._tcp 443"')
     if not _SRV.fullmatch(text):
-        raise ValueError('is no service with its port; write one like "_broker._tcp 443"')
+        raise ValueError('is not a service with its port; write one like "_broker._tcp 443"')
     return text
 
 
@@ -152,7 +152,9 @@ def _prefix(value: object) -> str:
     text = _text(value, 'a MAC address or its beginning, like "02:61:08"')
     digits = re.sub(r"[\s:.\-]", "", text).lower().rstrip("*")
     if not re.fullmatch(r"(?:[0-9a-f]{2}){1,6}", digits):
-        raise ValueError("is no MAC address nor the beginning of one; write pairs like 02:61:08")
+        raise ValueError(
+            "is neither a MAC address nor the beginning of one; write pairs like 02:61:08"
+        )
     return ":".join(digits[i : i + 2] for i in range(0, len(digits), 2))
 
 

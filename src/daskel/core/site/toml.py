@@ -1,4 +1,5 @@
-"""TOML text becomes tables, or every line that is none; one bad line does not hide the next."""
+"""TOML text becomes tables, or a list of every line that is not TOML; one bad line does not hide
+the next."""
 
 from __future__ import annotations
 
@@ -19,7 +20,7 @@ _MOST_SYNTAX_FINDINGS = 20
 def read_toml(text: str, file: str) -> tuple[dict[str, Any] | None, list[Finding], str, bool]:
     """The tables, the syntax findings, the text that was readable, and whether that is all.
 
-    A line that is no TOML is blanked and reading begins again, so that one run names them all;
+    A line that is not TOML is blanked and reading begins again, so that one run names them all;
     a broken table header or a text that never ends makes the rest unreadable. What is returned is
     shared by all who read the same text: it must not be changed.
     """

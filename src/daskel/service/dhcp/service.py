@@ -70,8 +70,8 @@ class DhcpService:
             loop.remove_reader(self._sock)
 
     def _readable(self) -> None:
-        """Machines of the site first; of all others no more than so many a second, so that a
-        flood of made-up ones takes neither the time nor the disk."""
+        """Machines of the site first; of all others at most a number a second, so that a flood
+        of made-up ones takes neither the time nor the disk."""
         strangers: list[_Message] = []
         known = self._shared.known
         for message in self._drain():

@@ -43,7 +43,7 @@ from daskel.service.shared import Moving, Shared
 from daskel.service.sockets import tcp
 
 _PIECE = 64 << 10  # bytes: the turn of one transfer among others
-_SENT_AT_ONCE = 4 << 20  # bytes that the kernel sends before it is looked how far it is
+_SENT_AT_ONCE = 4 << 20  # bytes that the kernel sends between two looks at how far it is
 _CLOSED, _SHORTER = "the client closed the connection", "the file has become shorter"
 _UNANSWERED = 12_000  # milliseconds
 _RESET = struct.pack("ii", 1, 0)  # SO_LINGER: no farewell, so that nothing of it is left
@@ -220,7 +220,7 @@ def _protocol_log(shared: Shared) -> logging.Logger:
 
 
 class _ProtocolErrors(logging.Handler):
-    """Requests that are none are counted; clients that left are no news; the rest is our fault."""
+    """Malformed requests are counted; clients that left are not news; the rest is our fault."""
 
     def __init__(self, shared: Shared) -> None:
         super().__init__(logging.WARNING)

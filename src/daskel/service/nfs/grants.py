@@ -343,7 +343,7 @@ HEARD: Mapping[type[Message], Callable[[Exports, Channel, Any, int], None]] = {
 
 def _why_not(who: Who, views: Mapping[str, View]) -> str:
     if who.name is None:
-        return f"{who.address} is no client of the site"
+        return f"{who.address} is not a client of the site"
     if not views:
         return f"the loadout of {who.name} has no root"
     return f"the root of {who.name} is {', '.join(map(export_path, sorted(views)))}"

@@ -32,9 +32,9 @@ class KernelExports(Keeping):
             _log.warning("%s", problem)
         super().__init__(shared, roots, slates, "shown")
         if not self._can_mount:
-            lacks = 'nfs = "kernel" needs root: it mounts what is exported'
+            problem = 'nfs = "kernel" needs root: it mounts what is exported'
             raise MissingRequirementError(
-                lacks, 'run as root, or leave out nfs = "kernel" in [site]'
+                problem, 'run as root, or leave out nfs = "kernel" in [site]'
             )
         self._again = asyncio.Event()  # something has changed
         self._busy = asyncio.Lock()  # one change of the exports at a time

@@ -1,4 +1,4 @@
-"""NFS and MOUNT at another program's port mapper, where that one has port 111."""
+"""NFS and MOUNT at another program's port mapper, where the other program has port 111."""
 
 from __future__ import annotations
 

@@ -97,7 +97,7 @@ def _bring_in(source: Path, work: Path, number: int | None, progress: Progress) 
     if kind == "disk":
         return _from_disk(source, work, number, progress)
     if kind is None:
-        problem = f"{source} is no archive, ISO image, disk image or file system"
+        problem = f"{source} is not an archive, ISO image, disk image or file system"
         raise SourceError(problem, "unpack it, and import the folder")
     with _mounted(source, kind, work) as top:
         _copy(top, work, progress)

@@ -111,7 +111,7 @@ def initrd_names(data: bytes) -> list[str] | None:
             return names
         plain = _unpacked(rest)
         return None if plain is None else names + cpio_names(plain)[0]
-    except ValueError:  # begins like an archive, and is none
+    except ValueError:  # begins like an archive, and is not one
         return None
 
 
