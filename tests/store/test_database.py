@@ -13,6 +13,7 @@ from daskel.core.boot.address import Lease, LeaseState
 from daskel.core.history.lobby import Sighting
 from daskel.store.database import Store
 from daskel.store.reading import read_leases, read_lobby
+from daskel.store.schema import CURRENT
 from daskel.system.requirements import MissingRequirementError
 
 # --- files ---
@@ -54,6 +55,32 @@ def test_an_older_store_is_brought_up_to_date(tmp_path: Path) -> None:
     again = replace(seen, relay="10.61.10.1")
     Store(path).keep_sightings([again])
     assert read_lobby(path) == [again]
+
+
+@pytest.mark.parametrize("version", range(1, CURRENT))
+def test_from_every_version_to_this_one(version: int, tmp_path: Path) -> None:
+    def tables(path: Path) -> dict[str, set[str]]:
+        with sqlite3.connect(path) as connection:
+            names = connection.execute("select name from sqlite_master where type = 'table'")
+            return {
+                name: {row[1] for row in connection.execute(f"pragma table_info({name})")}
+                for (name,) in names.fetchall()
+            }
+
+    path, fresh = tmp_path / "state.db", tmp_path / "fresh.db"
+    for one in (path, fresh):
+        Store(one).close()
+    with sqlite3.connect(path) as connection:
+        for since, name in ((2, "sightings"), (3, "once"), (5, "boots")):
+            if version < since:
+                connection.execute(f"drop table {name}")
+        if 2 <= version < 4:
+            connection.execute("alter table sightings drop column relay")
+        connection.execute("update schema_version set version = ?", (version,))
+    Store(path).close()
+    assert tables(path) == tables(fresh)
+    with sqlite3.connect(path) as connection:
+        assert connection.execute("select version from schema_version").fetchall() == [(CURRENT,)]
 
 
 def test_stores_that_cannot_be_used(tmp_path: Path) -> None:

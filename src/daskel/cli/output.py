@@ -27,6 +27,8 @@ _PIPE_WIDTH = 200  # columns, where nobody looks at the width
 
 
 class ExitCode(IntEnum):
+    """What a command ends with."""
+
     GOOD = 0
     BAD_NEWS = 1
     WRONG_USE = 2

@@ -44,7 +44,7 @@ class Parser(argparse.ArgumentParser):
         if action.choices is None or value in action.choices:
             return
         words = list(map(str, action.choices))
-        if isinstance(action, argparse._SubParsersAction):
+        if isinstance(action, argparse._SubParsersAction):  # noqa: SLF001 - argparse has no other name for it
             what = str(action.metavar or "word").lower()
             said = f"there is no {what} {value!r}{_meant(did_you_mean(str(value), words))}"
             raise argparse.ArgumentError(None, said)

@@ -19,12 +19,15 @@ class Reader:
 
     @property
     def left(self) -> int:
+        """Bytes that have not been read."""
         return self._end - self.position
 
     def fail(self, reason: str) -> MalformedError:
+        """The error to raise for what stands here."""
         return MalformedError(f"{self._what}: {reason} at byte {self.position}")
 
     def take(self, count: int) -> bytes:
+        """The next `count` bytes. Raises MalformedError when fewer are left."""
         start = self.position
         end = start + count
         if count < 0 or end > self._end:
@@ -53,6 +56,7 @@ class Reader:
         return self._data[start:end]
 
     def rest(self) -> bytes:
+        """All bytes that have not been read."""
         return self.take(self.left)
 
     def until_zero(self) -> bytes:
@@ -65,5 +69,6 @@ class Reader:
         return text
 
     def end(self) -> None:
+        """Raises MalformedError when something is left."""
         if self.left:
             raise self.fail(f"{self.left} bytes too many")

@@ -28,6 +28,7 @@ def parse_mac(text: str) -> str:
 
 
 def mac_text(chaddr: bytes) -> str:
+    """The first six bytes of a DHCP message's chaddr as `02:61:08:00:00:01`."""
     return chaddr[:6].hex(":")
 
 

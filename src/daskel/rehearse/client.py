@@ -80,7 +80,7 @@ def whole_root(root: NfsRoot, _: str) -> Iterable[tuple[str, bytes]]:
     return root.files()
 
 
-def boot(
+def boot(  # noqa: PLR0913 - all that it stands on, by name
     wire: Wire,
     server: IPv4Address,
     name: str,
@@ -105,7 +105,7 @@ def boot(
 
 
 class _Booting:
-    def __init__(
+    def __init__(  # noqa: PLR0913 - all that it stands on, by name
         self, wire: Wire, server: IPv4Address, result: SimulatedBoot, face: Face,
         progress: Callable[[SimulatedBoot], None], way: Way, read: Read, board: Board | None,
     ) -> None:  # fmt: skip

@@ -325,6 +325,7 @@ class NfsRoot:
         self.top = top
 
     def close(self) -> None:
+        """End its connection."""
         self._sock.close()
 
     def entries(self, directory: bytes) -> Iterator[DirectoryEntry]:
@@ -349,6 +350,7 @@ class NfsRoot:
                 yield path, self.read(entry.handle)
 
     def read(self, handle: bytes) -> bytes:
+        """The whole content of a file. Raises BootError."""
         data, last = bytearray(), False
         while not last:
             got = self.call(Procedure.READ, calls.serialise_read(handle, len(data), 65536))

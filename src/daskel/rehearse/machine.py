@@ -43,10 +43,12 @@ class VirtualMachine:
 
     @property
     def console(self) -> str:
+        """What it wrote to its serial line until now."""
         return self.log.read_bytes().decode("utf-8", "replace")
 
     @property
     def runs(self) -> bool:
+        """It has not ended."""
         return self.process.poll() is None
 
     def picture(self, target: Path) -> None:

@@ -76,6 +76,7 @@ class Network:
         return _inside(self.name)
 
     def close(self) -> None:
+        """End what runs in it, and remove it."""
         for process in self._processes:
             if process.poll() is None:
                 process.terminate()
@@ -97,6 +98,7 @@ class Network:
         return process
 
     def add_tap(self, name: str) -> None:
+        """An interface on the bridge for a virtual machine."""
         with self._links(self.name) as links:
             links.link("add", ifname=name, kind="tuntap", mode="tap")
             _plug(links, name)

@@ -39,6 +39,7 @@ class Job:
     read: Read = needed_files
 
     def run(self, progress: Callable[[SimulatedBoot], None]) -> SimulatedBoot:
+        """Boot, and tell `progress` how far it is."""
         return boot(
             self.wire, self.server, self.name, self.mac, FACES[self.firmware], progress, self.way,
             self.read, self.board,
@@ -56,6 +57,7 @@ class Outcome:
 
     @property
     def received(self) -> int:
+        """Bytes of all clients together."""
         return sum(got.size for boot in self.boots for got in boot.files)
 
     @property

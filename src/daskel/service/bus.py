@@ -25,9 +25,10 @@ class Bus:
         self._by_kind[kind].append(heard)
 
     def tell(self, event: Event) -> None:
+        """Tell all who listen for this kind, then all who listen for every one."""
         for kind in (type(event), Event):
             for heard in self._by_kind.get(kind, ()):
                 try:
                     heard(event)
-                except Exception:
+                except Exception:  # noqa: BLE001 - a fault of ours ends nothing else
                     _log.exception("an event was not dealt with: %s", type(event).__name__)

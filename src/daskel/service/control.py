@@ -59,9 +59,11 @@ class Running:
         return [[at, as_json(event)] for at, event in shown]
 
     def boot(self, name: str) -> Answer:
+        """The current boot of a client, whole."""
         return {"boot": self._watching.boot(name)}
 
     def status(self) -> Answer:
+        """What runs, since when, and how far its clients are."""
         boots = [b for b in self._server.history.current.values() if b.last >= self._begun]
         stages = {boot.client: boot.stage for boot in boots if boot.client}
         counts = Counter(stage.value for stage in stages.values())
@@ -91,6 +93,7 @@ class Running:
         self._note("once", f"{client} boots {boot} next" if boot else f"{client} boots as always")
 
     def forget(self, macs: Collection[str]) -> None:
+        """Machines that the lobby need not remember."""
         self._server.forget(macs)
 
     def connected(self) -> list[Answer]:
@@ -186,6 +189,7 @@ class ControlService:
         self._server: asyncio.Server | None = None
 
     async def serve(self) -> None:
+        """Begin to listen. Raises MissingRequirementError."""
         if _answers(self._path):
             raise MissingRequirementError(f"another server runs with {self._path}", "end it first")
         self._path.unlink(missing_ok=True)
@@ -201,6 +205,7 @@ class ControlService:
             os.umask(mask)
 
     async def close(self) -> None:
+        """Stop listening, and remove the socket's file."""
         if self._server:
             self._server.close()
             self._path.unlink(missing_ok=True)

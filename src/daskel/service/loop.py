@@ -17,6 +17,7 @@ _LOOK_AGAIN = 1.0  # seconds: whether the connection was ended by somebody else
 
 
 def run(work: Coroutine[Any, Any, Any]) -> Any:
+    """Run to the end in the services' event loop, as asyncio.run does."""
     if uvloop is None:
         return asyncio.run(work)
     with asyncio.Runner(loop_factory=_Loop) as runner:

@@ -57,6 +57,7 @@ class Metrics(Collector):
         await self.serve()
 
     async def serve(self) -> None:
+        """Begin to answer, where it is to."""
         if self._socket is None:
             return
         application = web.Application()
@@ -66,6 +67,7 @@ class Metrics(Collector):
         await web.SockSite(self._runner, self._socket).start()
 
     async def close(self) -> None:
+        """Stop answering."""
         if self._runner:
             await self._runner.cleanup()
         if self._socket:

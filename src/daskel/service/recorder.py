@@ -52,6 +52,7 @@ class Recorder:
             )
 
     def close(self) -> None:
+        """End it, once what has come until now is written."""
         assert self._process.stdin
         self._process.stdin.close()
         self._process.wait()
@@ -65,11 +66,14 @@ class PacketFiles:
         self._open: dict[tuple[str, float], BinaryIO] = {}
 
     def write(self, mac: str, began: float, at: float, length: int, data: bytes) -> None:
+        """Append a packet to the file of its boot; `length` is what it had on the wire, in
+        bytes."""
         file = self._open.pop((mac, began), None) or self._begin(mac, began)
         self._open[mac, began] = file
         file.write(packet_head(at, len(data), length) + data)
 
     def flush(self) -> None:
+        """Hand over to the operating system what was written."""
         for file in self._open.values():
             file.flush()
 
@@ -86,6 +90,7 @@ class PacketFiles:
 
 
 def main() -> None:
+    """Record until standard input ends."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the server ends us
     folder, site = Path(sys.argv[1]), load(Path(sys.argv[2])).site
     waiting = selectors.DefaultSelector()

@@ -46,7 +46,7 @@ class Server:
     Raises MissingRequirementError.
     """
 
-    def __init__(
+    def __init__(  # noqa: PLR0913 - all that it stands on, by name
         self, site: Site, files: Path, roots: Path, slates: Path, uploads: Path, state: Path,
         wire: Wire, emit: Callable[[Event, Stage | None], None], tls: ssl.SSLContext | None = None,
         clock: Clock = SYSTEM,
@@ -130,6 +130,7 @@ class Server:
         return _at_start(site) == self._opened_for
 
     def assign_once(self, client: str, boot: str | None) -> None:
+        """What a client boots next, once; None for what it always boots."""
         self._shared.assign_once(client, boot)
 
     def forget(self, macs: Collection[str]) -> None:
@@ -149,13 +150,16 @@ class Server:
 
     @property
     def clock(self) -> Clock:
+        """The time that all services go by."""
         return self._shared.clock
 
     @property
     def history(self) -> History:
+        """All boots that are remembered."""
         return self._shared.history
 
     async def start(self) -> None:
+        """Begin all services."""
         await self.exports.serve()
         for stream in self._streams:
             await stream.serve()
@@ -168,6 +172,7 @@ class Server:
         await asyncio.gather(*self._tasks, self.exports.failed())
 
     async def stop(self) -> None:
+        """End all services, then the NFS processes, then the store."""
         for task in self._tasks:
             task.cancel()
         await asyncio.gather(*self._tasks, return_exceptions=True)

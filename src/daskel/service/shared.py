@@ -138,7 +138,7 @@ class Shared:
                 keep = self._store.keep_sightings
                 try:
                     await loop.run_in_executor(self._writer, keep, seen, admitted)
-                except Exception:  # a full disk must not end the services
+                except Exception:  # a full disk must not end the services  # noqa: BLE001 - a fault of ours ends nothing else
                     _log.exception("the lobby could not be kept")
 
     async def keep_boots(self) -> None:
@@ -165,7 +165,7 @@ class Shared:
         loop, keep = asyncio.get_running_loop(), self._store.keep_boots
         try:  # what has begun is written, also when the server ends meanwhile
             await asyncio.shield(loop.run_in_executor(self._writer, keep, boots, before))
-        except Exception:  # a full disk must not end the services
+        except Exception:  # a full disk must not end the services  # noqa: BLE001 - a fault of ours ends nothing else
             _log.exception("boots could not be kept")
 
     async def keep(self, leases: Sequence[Lease]) -> None:
@@ -199,6 +199,7 @@ class Shared:
                 self._malformed[name] = (0, "", self.clock.monotonic())
 
     def close(self) -> None:
+        """Write what is not kept yet, and close the store."""
         self.say_malformed()
         self._writer.shutdown()
         with suppress(DatabaseError):  # leases matter; a boot that is not kept does not

@@ -41,6 +41,7 @@ def _make_room(sock: socket.socket) -> None:
 
 
 def tcp(address: str, port: int) -> socket.socket:
+    """A listening TCP socket. Raises MissingRequirementError."""
     sock = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
     sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     bind(sock, address, port)

@@ -37,6 +37,7 @@ class Watching:
         self._told: dict[int, _Told] = {}  # by boot; worked out anew when something happened
 
     def rows(self, moving: Iterable[Moving], since: float) -> list[dict[str, Any]]:
+        """A row for each machine that something happened to since then (seconds since 1970)."""
         now = self._clock.now()
         files = {move.who.mac: move for move in moving if move.who.mac}
         boots = [b for b in self._history.current.values() if b.last >= since or b.mac in files]

@@ -55,8 +55,9 @@ class Store:
             ) from error
 
     def load(self) -> Leases:
+        """All leases."""
         with self._engine.connect() as connection:
-            return Leases([lease(row._mapping) for row in connection.execute(select(LEASES))])
+            return Leases([lease(row._mapping) for row in connection.execute(select(LEASES))])  # noqa: SLF001 - SQLAlchemy's public name for it
 
     def keep(self, leases: Sequence[Lease]) -> None:
         """Write all of them in one transaction; on disk when this returns."""
@@ -71,8 +72,9 @@ class Store:
                     connection.exec_driver_sql(self._upserts[size], values)
 
     def once(self) -> list[Once]:
+        """All assignments for one boot."""
         with self._engine.connect() as connection:
-            return [Once(**row._mapping) for row in connection.execute(select(ONCE))]
+            return [Once(**row._mapping) for row in connection.execute(select(ONCE))]  # noqa: SLF001 - SQLAlchemy's public name for it
 
     def keep_once(self, client: str, assigned: Sequence[Once]) -> None:
         """What is assigned to one client for one boot, instead of what was."""
@@ -82,9 +84,10 @@ class Store:
                 connection.execute(ONCE.insert(), [asdict(once) for once in assigned])
 
     def lobby(self) -> Lobby:
+        """The machines that waited, or wait."""
         with self._engine.connect() as connection:
             return Lobby(
-                [Sighting(**row._mapping) for row in connection.execute(select(SIGHTINGS))]
+                [Sighting(**row._mapping) for row in connection.execute(select(SIGHTINGS))]  # noqa: SLF001 - SQLAlchemy's public name for it
             )
 
     def keep_sightings(self, sightings: Sequence[Sighting], gone: Collection[str] = ()) -> None:
@@ -138,6 +141,7 @@ class Store:
             connection.execute(delete(BOOTS).where(BOOTS.c.number.in_(older)))
 
     def close(self) -> None:
+        """Close the database."""
         self._engine.dispose()
 
 

@@ -33,6 +33,7 @@ def read_once(path: Path) -> list[Once]:
 
 
 def read_leases(path: Path) -> Leases:
+    """All leases of a store; none where there is no store. Raises MissingRequirementError."""
     return Leases([lease(row) for row in _rows(path, "SELECT * FROM leases")])
 
 
@@ -52,6 +53,7 @@ def read_boots(
 
 
 def read_boot(path: Path, number: int) -> Boot | None:
+    """The boot with this number. Raises MissingRequirementError."""
     rows = _rows(path, "SELECT * FROM boots WHERE number = ?", [number])
     return from_row({**rows[0], "events": json.loads(rows[0]["events"])}) if rows else None
 

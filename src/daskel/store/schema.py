@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
+
 from sqlalchemy import (
     JSON,
     Boolean,
@@ -68,28 +70,35 @@ BOOTS = Table(
     Column("events", JSON, nullable=False),  # [time, event] each
 )
 
-CURRENT = 5  # 1: leases alone; 2: and sightings; 3: and once; 4: relay in sightings; 5: and boots
+_CREATED: tuple[str, ...] = ()  # new tables alone, which are made where they are missing
+# What makes a store of the version before into one of this; none is ever changed or removed.
+MIGRATIONS: Mapping[int, Sequence[str]] = {
+    1: _CREATED,  # leases
+    2: _CREATED,  # and sightings
+    3: _CREATED,  # and once
+    4: ("ALTER TABLE sightings ADD COLUMN relay VARCHAR DEFAULT '' NOT NULL",),
+    5: _CREATED,  # and boots
+}
+CURRENT = max(MIGRATIONS)
 
 
 def prepare(connection: Connection) -> None:
-    """Create the tables in an empty store.
+    """Create the tables in an empty store, or bring an older one up to date.
 
     Raises MissingRequirementError when a newer Daskel made it.
     """
+    before = set(inspect(connection).get_table_names())
     METADATA.create_all(connection)
     version = connection.scalar(select(VERSION.c.version))
     if version is None:
         connection.execute(VERSION.insert().values(version=CURRENT))
-    elif version < CURRENT:  # create_all has made the tables that are new
-        if "relay" not in {
-            column["name"] for column in inspect(connection).get_columns("sightings")
-        }:
-            connection.execute(
-                text("ALTER TABLE sightings ADD COLUMN relay VARCHAR DEFAULT '' NOT NULL")
-            )
+    elif version < CURRENT:
+        for number in range(version + 1, CURRENT + 1):
+            for statement in MIGRATIONS[number]:
+                if statement.split()[2] in before:  # else the table was made as it is now
+                    connection.execute(text(statement))
         connection.execute(VERSION.update().values(version=CURRENT))
     elif version > CURRENT:
         problem = f"the store has schema version {version}, this Daskel knows {CURRENT}"
-        raise MissingRequirementError(
-            problem, "move it away, or name another with state = ... in [site]"
-        )
+        remedy = "move it away, or name another with state = ... in [site]"
+        raise MissingRequirementError(problem, remedy)

@@ -30,10 +30,12 @@ class SiteFile:
 
     @property
     def invalid(self) -> bool:
+        """It cannot be understood."""
         return any(f.severity is Severity.INVALID for f in self.findings)
 
     @property
     def usable(self) -> bool:
+        """It has neither errors nor anything that cannot be understood."""
         bad = (Severity.INVALID, Severity.ERROR)
         return self.site is not None and all(f.severity not in bad for f in self.findings)
 
@@ -49,21 +51,25 @@ class SiteFile:
 
     @property
     def files(self) -> Path:
+        """The folder of the boot files."""
         assert self.site
         return self.folder(self.site.settings.files)
 
     @property
     def roots(self) -> Path:
+        """The folder of all roots."""
         assert self.site
         return self.folder(self.site.settings.roots)
 
     @property
     def slates(self) -> Path:
+        """The folder of all slates."""
         assert self.site
         return self.folder(self.site.settings.slates)
 
     @property
     def uploads(self) -> Path:
+        """The folder of what clients deliver."""
         assert self.site
         return self.folder(self.site.settings.uploads)
 
@@ -76,6 +82,7 @@ class SiteFile:
 
     @property
     def state(self) -> Path:
+        """The store."""
         assert self.site
         return self.folder(self.site.settings.state)
 

@@ -62,6 +62,7 @@ class PartialFile:
         os.link(source, self._name, dst_dir_fd=self._folder, follow_symlinks=True)
 
     def close(self) -> None:
+        """Remove it, unless it was put in its place."""
         if self._file >= 0:
             os.close(self._file)
             os.close(self._folder)

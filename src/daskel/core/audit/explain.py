@@ -46,6 +46,8 @@ class Step:
 
 @dataclass(frozen=True, slots=True)
 class Explanation:
+    """What one client gets, in the order in which it gets it."""
+
     client: str
     mac: str
     segment: str

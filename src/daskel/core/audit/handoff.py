@@ -49,6 +49,7 @@ class Part:
 
 
 def clients_of(site: Site, segment: str) -> list[str]:
+    """Names of the clients on a segment, in the order of the site."""
     found = ((name, effective(site, name)) for name in site.clients)
     return [name for name, f in found if f.segment and f.segment.value == segment]
 
@@ -63,6 +64,7 @@ class MachineKind:
 
 
 def machines(site: Site, clients: Sequence[str]) -> list[MachineKind]:
+    """What has to be typed for each client alone."""
     found = [effective(site, name) for name in clients]
     return [MachineKind(f.name, f.mac.value, f.address.value if f.address else None) for f in found]
 

@@ -228,6 +228,7 @@ class Text:
 
     @classmethod
     def of(cls, text: str, who: Who) -> Text:
+        """A text of one machine's, made comparable with the same text of others."""
         for own, stands in ((who.name, "NAME"), (who.mac, "MAC"), (str(who.address), "ADDRESS")):
             text = text.replace(own, stands) if own else text
         lines = (line.strip() for line in text.splitlines())

@@ -20,6 +20,8 @@ DECLINE_TIME = 3600.0  # seconds that an address is put aside after a DECLINE
 
 
 class LeaseState(Enum):
+    """What a lease stands for."""
+
     OFFERED = "offered"  # in memory only
     BOUND = "bound"
     RELEASED = "released"
@@ -38,6 +40,7 @@ class Lease(NamedTuple):
     architecture: int | None = None  # as last seen from its firmware
 
     def holds(self, now: float) -> bool:
+        """Whether the address is still the machine's at `now` (seconds since 1970)."""
         return self.state is not LeaseState.RELEASED and now < self.expires
 
 
@@ -51,6 +54,7 @@ class Leases:
             self.put(lease)
 
     def put(self, lease: Lease) -> None:
+        """Remember a lease, in place of the machine's former one and of the address's."""
         number = int(lease.address)
         before = self._by_address.get(number)
         if before and before.mac != lease.mac:
@@ -62,9 +66,11 @@ class Leases:
             self._by_machine.pop((lease.segment, lease.mac), None)
 
     def at(self, address: IPv4Address) -> Lease | None:
+        """The lease of an address, whatever its state."""
         return self._by_address.get(int(address))
 
     def of(self, segment: str, mac: str) -> Lease | None:
+        """The lease that a machine has, or had last, on a segment."""
         return self._by_machine.get((segment, mac))
 
     def machine_at(self, address: IPv4Address, now: float) -> str | None:
@@ -169,4 +175,5 @@ def _pool_from(segment: Segment, start: int) -> Iterator[IPv4Address]:
 
 
 def offered(lease: Lease, now: float) -> Lease:
+    """The lease that stands for an offer: for a minute, until it is taken."""
     return lease._replace(state=LeaseState.OFFERED, expires=now + OFFER_TIME)

@@ -42,6 +42,7 @@ def slate_rule(site: Site, name: str, client: Client, root: str) -> Sourced[Slat
 
 
 def slate_of(site: Site, client: Client, root: str) -> SlateKind:
+    """What a client may change of a root, without the line that says so."""
     return slate_rule(site, "", client, root).value
 
 

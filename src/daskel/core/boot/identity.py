@@ -12,6 +12,7 @@ from daskel.core.site.model import Site
 
 
 def by_mac(site: Site, mac: str, address: IPv4Address | None = None) -> Who:
+    """The machine with this MAC address, with its name when it is in the site."""
     return Who(site.by_mac.get(mac), mac, address)
 
 

@@ -16,4 +16,5 @@ def version_path(root: str, version: int) -> str:
 
 
 def slate_path(root: str, client: str) -> str:
+    """What one client mounts that has a slate of the root."""
     return f"{PLACE}/slates/{root}/{client}"

@@ -39,6 +39,8 @@ class _Asking:
 
 
 class DhcpHeard:
+    """Follows the DHCP messages of all machines in a capture."""
+
     def __init__(self, heard: Heard) -> None:
         self._heard = heard
         self._asking: dict[str, _Asking] = {}
@@ -58,6 +60,7 @@ class DhcpHeard:
         return True
 
     def finish(self) -> None:
+        """Say what was never answered, once the capture is over."""
         for mac, asking in self._asking.items():
             self._silence(mac, asking)
 

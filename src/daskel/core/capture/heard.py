@@ -22,6 +22,8 @@ _GUESSES = (  # what a file probably is, by its name, where no site file tells
 
 
 class Heard:
+    """What the parts of a capture's reading share: addresses, and the events so far."""
+
     def __init__(self, site: Site | None) -> None:
         self.site = site
         self.events: list[tuple[float, Event]] = []
@@ -31,6 +33,7 @@ class Heard:
         self._sure: set[IPv4Address] = set()  # whose machine was heard from DHCP
 
     def say(self, at: float, event: Event) -> None:
+        """Keep an event, at a time in seconds since 1970."""
         self.events.append((at, event))
 
     def belongs(self, address: IPv4Address, mac: str, *, sure: bool) -> None:
@@ -41,13 +44,16 @@ class Heard:
             self._sure.add(address)
 
     def who(self, mac: str, address: IPv4Address | None = None) -> Who:
+        """The machine with this MAC address, with the address it was seen to use last."""
         return Who(self.site.by_mac.get(mac) if self.site else None, mac, address)
 
     def at(self, address: IPv4Address) -> Who:
+        """The machine that was seen to use an address."""
         mac = self._macs.get(address)
         return self.who(mac, address) if mac else Who(address=address)
 
     def segment(self, address: IPv4Address | None) -> str:
+        """The site's segment that an address is in; empty when there is none."""
         segments = self.site.segments if self.site and address else {}
         return next((n for n, s in segments.items() if address and address in s.network), "")
 

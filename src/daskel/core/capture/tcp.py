@@ -1,7 +1,7 @@
 """HTTP and NFS in a capture: requests and calls where a segment begins with one, and the answers.
 
 Segments may be cut and some may be missing: what is read stands at the beginning of a segment,
-sizes follow from sequence numbers. """
+sizes follow from sequence numbers."""
 
 from __future__ import annotations
 
@@ -80,6 +80,8 @@ class _Connection:
 
 
 class TcpHeard:
+    """Follows HTTP, NFS, MOUNT and the port mapper of all machines in a capture."""
+
     def __init__(self, heard: Heard) -> None:
         self._heard = heard
         self._open: dict[tuple[End, End], _Connection] = {}

@@ -54,6 +54,8 @@ class _Transfer:
 
 
 class TftpHeard:
+    """Follows the TFTP transfers of all machines in a capture."""
+
     def __init__(self, heard: Heard) -> None:
         self._heard = heard
         self._open: dict[End, _Transfer] = {}  # by the client's end
@@ -82,6 +84,7 @@ class TftpHeard:
             transfer.closed = True
 
     def finish(self, now: float) -> None:
+        """Say how the transfers ended that the capture's end cut off; `now` is its last time."""
         for transfer in list(self._open.values()):
             self._end(transfer, now)
 

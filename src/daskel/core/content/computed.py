@@ -54,6 +54,8 @@ class Content:
 
 @dataclass(frozen=True, slots=True)
 class Missing:
+    """Why there is nothing at a path for the one who asks."""
+
     path: str
     reason: str
     why: Missed = Missed.ABSENT

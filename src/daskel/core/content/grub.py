@@ -59,10 +59,12 @@ def wants_loader(found: Effective) -> bool:
 
 
 def loader_name(firmware: Firmware) -> str:
+    """The boot loader of a firmware, as `loaders` in the site file names it."""
     return _LOADER[firmware]
 
 
 def image_path(loader: str) -> str:
+    """The path of a boot loader's image, below `files` and on the wire."""
     return f"{FOLDER}/{IMAGES[loader]}"
 
 
@@ -78,10 +80,12 @@ def boot_file(firmware: Firmware, segment: Segment, ports: Ports) -> str:
 
 
 def http_base(segment: Segment, ports: Ports) -> str:
+    """The beginning of every URL of a segment's server, without a slash at its end."""
     return f"http://{segment.server}" + (f":{ports.http}" if ports.http != Ports.http else "")
 
 
 def config_path(mac: str) -> str:
+    """The path at which a machine's boot loader asks for its configuration."""
     return f"{FOLDER}/{mac}.cfg"
 
 
@@ -111,6 +115,7 @@ class Entry:
 
     @property
     def title(self) -> str:
+        """What stands in the menu."""
         return self.loadout.title or self.name
 
 

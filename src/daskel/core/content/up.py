@@ -61,6 +61,7 @@ WantedBy=multi-user.target
 
 
 def script(server: IPv4Address, port: int) -> str:
+    """The script that tells that a system is up, for one server and HTTP port."""
     values = {"@SERVER@": str(server), "@PORT@": str(port), "@PATH@": TOLD_AT}
     text = _SCRIPT
     for name, value in values.items():

@@ -38,6 +38,7 @@ class Face:
 
     @classmethod
     def of(cls, firmware: Firmware) -> Face:
+        """How a firmware that Daskel has a boot loader for presents itself."""
         return FACES[firmware.value]
 
     @classmethod
@@ -57,6 +58,7 @@ class Face:
 
     @property
     def over_http(self) -> bool:
+        """It loads its boot file by HTTP (vendor class HTTPClient, UEFI 2.5)."""
         return self.vendor_class.startswith("HTTPClient")
 
 
@@ -87,6 +89,7 @@ SYSTEM = Face("udhcp 1.35.0", _SYSTEM_ASKS, client_id=1)
 
 
 def discover(face: Face, mac: str, xid: int) -> Packet:
+    """A DHCPDISCOVER (RFC 2131 4.4.1); `xid` is its transaction's number."""
     return _message(face, mac, xid, MessageType.DISCOVER, {})
 
 

@@ -304,4 +304,5 @@ def encapsulate(items: Sequence[tuple[int, bytes]]) -> bytes:
 
 
 def u32(number: int) -> bytes:
+    """A number as four bytes, the most significant one first (RFC 2132)."""
     return min(max(number, 0), 0xFFFFFFFF).to_bytes(4, "big")

@@ -64,6 +64,7 @@ class Packet:
         return MessageType(value[0]) if len(value) == 1 and 1 <= value[0] <= 8 else None
 
     def address_option(self, code: int) -> IPv4Address | None:
+        """The address in an option; None when it is not there, or is not of four bytes."""
         value = self.options.get(code, b"")
         return IPv4Address(value) if len(value) == 4 else None
 

@@ -103,10 +103,12 @@ class Firmware(Enum):
 
     @property
     def over_http(self) -> bool:
+        """It loads its boot file by HTTP."""
         return self in (Firmware.UEFI_HTTP, Firmware.ARM64_HTTP)
 
     @classmethod
     def of_architecture(cls, number: int) -> Firmware | None:
+        """The firmware of an architecture type (RFC 5970 3.3); None for those without a loader."""
         return _FIRMWARE.get(number)
 
     @property
@@ -141,10 +143,12 @@ class BootRequest:
 
     @property
     def firmware(self) -> Firmware | None:
+        """The firmware that Daskel has a boot loader for; None for others."""
         return _FIRMWARE.get(self.architecture)
 
     @property
     def over_http(self) -> bool:
+        """It asks for a URL."""
         return self.vendor_class.startswith(HTTP_CLASS)
 
     @property
@@ -158,6 +162,7 @@ class BootRequest:
 
     @property
     def described(self) -> str:
+        """The kind of firmware, for people."""
         number = self.architecture
         return ARCHITECTURES.get(number, f"architecture type {number}, not in the registry")
 

@@ -112,6 +112,8 @@ def reply(
 
 @dataclass(frozen=True, slots=True)
 class Destination:
+    """Where a reply goes (RFC 2131 4.1): an address and a port, perhaps by a hardware address."""
+
     address: IPv4Address
     relay: bool = False  # to the server's port there
     hardware: bytes = b""  # the client has no address yet: its frame must be addressed by hand

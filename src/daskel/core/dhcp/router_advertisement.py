@@ -13,4 +13,5 @@ NO_ROUTER = bytes((ADVERTISEMENT, 0)) + bytes(14)
 
 
 def is_solicitation(message: bytes) -> bool:
+    """Whether an ICMPv6 message asks for routers (RFC 4861 4.1)."""
     return len(message) >= 8 and message[0] == SOLICITATION and message[1] == 0

@@ -26,6 +26,7 @@ class Batch:
         self.left = [name for name in self.left if name in site.clients]
 
     def happened(self, event: Event) -> None:
+        """Take note of an event of one of the clients."""
         name = event.who.name
         if name in self.left and self._fetched.all_of(self._loadouts(name), event):
             self.left.remove(name)

@@ -59,10 +59,12 @@ class Boot:
 
     @property
     def name(self) -> str:
+        """The client's name, else its MAC address."""
         return self.client or self.mac
 
     @property
     def last(self) -> float:
+        """When something happened last, in seconds since 1970."""
         return self.events[-1][0] if self.events else self.began
 
     def add(self, now: float, event: Event) -> bool:
@@ -84,6 +86,7 @@ class Boot:
         return len(self.events) >= _MOST_EVENTS and not isinstance(event, Up)
 
     def of(self, *kinds: type[Event]) -> Iterator[tuple[float, Any]]:
+        """Times and events of some kinds, in their order."""
         return ((at, event) for at, event in self.events if isinstance(event, kinds))
 
     def newest(self, kind: type[Event]) -> Any | None:
@@ -92,15 +95,18 @@ class Boot:
 
     @property
     def firmware(self) -> str:
+        """The firmware in words; empty when none was seen."""
         return next((event.firmware for _, event in self.of(Seen) if event.firmware), "")
 
     @property
     def address(self) -> IPv4Address | None:
+        """The address that it had last."""
         found = self.newest(Addressed)
         return found.address if found else None
 
     @property
     def segment(self) -> str:
+        """The segment that it was seen on last; empty when none was."""
         return next((event.segment for _, event in self.of(Seen, Addressed)), "")
 
     @property
@@ -225,6 +231,7 @@ def as_row(boot: Boot) -> dict[str, Any]:
 
 
 def from_row(row: Mapping[str, Any]) -> Boot:
+    """The boot that `as_row` made a row of."""
     boot = Boot(row["number"], row["mac"], row["client"], row["began"])
     for at, told in row["events"]:
         event = from_json(told)

@@ -68,25 +68,31 @@ class Case:
 
     @property
     def result(self) -> str:
+        """How the boot ended, one of `Result`."""
         return result(self.boot, self.now)
 
     @property
     def stage(self) -> Stage:
+        """How far the boot came."""
         return self.boot.stage
 
     @property
     def files(self) -> list[Fetch]:
+        """The files that were asked for."""
         return fetches(self.boot)
 
     @property
     def who(self) -> str:
+        """The client's name, else its MAC address."""
         return self.boot.name
 
     def last(self, *kinds: type[Event]) -> tuple[float, Event] | None:
+        """The last event of some kinds, with its time."""
         found = list(self.boot.of(*kinds))
         return found[-1] if found else None
 
     def after(self, at: float, *kinds: type[Event]) -> bool:
+        """Whether something of some kinds happened after a time."""
         return any(when > at for when, _ in self.boot.of(*kinds))
 
 

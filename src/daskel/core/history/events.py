@@ -76,6 +76,8 @@ class MountRefusal(Enum):
 
 
 class Trouble(Enum):
+    """What a running client meets with its root."""
+
     FULL = "full"  # its slate
     STALE = "stale"  # a file or export that is not there any more
 
@@ -121,6 +123,8 @@ class Waits(Event):
 
 @dataclass(frozen=True, slots=True)
 class Addressed(Event):
+    """A machine got an address, from Daskel or another server."""
+
     segment: str
     address: IPv4Address
     lease: int  # seconds
@@ -184,6 +188,8 @@ class Told(Event):
 
 @dataclass(frozen=True, slots=True)
 class FileSent(Event):
+    """A file went to its end."""
+
     path: str
     kind: FileKind
     size: int  # bytes
@@ -207,6 +213,8 @@ class FileMissing(Event):
 
 @dataclass(frozen=True, slots=True)
 class FileAborted(Event):
+    """A transfer ended before its file was whole."""
+
     path: str
     over: str
     reason: str  # for people
@@ -225,12 +233,16 @@ class FileReceived(Event):
 
 @dataclass(frozen=True, slots=True)
 class Mounted(Event):
+    """A client mounted its root."""
+
     root: str
     how: str = "read-only"  # which version, and what the client may change
 
 
 @dataclass(frozen=True, slots=True)
 class MountRefused(Event):
+    """A client could not mount what it asked for."""
+
     path: str
     reason: str  # for people
     why: MountRefusal = MountRefusal.UNTOLD

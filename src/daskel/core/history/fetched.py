@@ -9,6 +9,8 @@ from daskel.core.site.model import Loadout
 
 
 class Fetched:
+    """The paths that each client has fetched since its boot began."""
+
     def __init__(self) -> None:
         self._paths: dict[str, set[str]] = {}  # by client
 
@@ -27,4 +29,5 @@ class Fetched:
         return any(lo.kernel and {lo.kernel, *lo.initrd} <= fetched for lo in loadouts)
 
     def forget(self, client: str) -> None:
+        """A client begins anew."""
         self._paths.pop(client, None)

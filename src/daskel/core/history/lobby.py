@@ -51,6 +51,7 @@ class Lobby:
         self._changed.add(mac)
 
     def forget(self, macs: Collection[str]) -> None:
+        """Machines that need not be remembered."""
         for mac in macs:
             self._by_mac.pop(mac, None)
             self._changed.discard(mac)

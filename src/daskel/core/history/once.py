@@ -35,6 +35,7 @@ class Assignments:
         self._site = site
 
     def set(self, client: str, boot: str | None) -> None:
+        """What a client boots next, once; None for what it always boots."""
         self._fetched.forget(client)
         self._waiting.pop(client, None)
         if boot is not None:

@@ -26,6 +26,7 @@ _SECOND = 10**9
 
 
 def parse_handle(reader: Reader) -> bytes:
+    """A file handle, nfs_fh3 (RFC 1813 2.5)."""
     return reader.opaque(HANDLE_LIMIT)
 
 
@@ -43,10 +44,12 @@ def parse_lookup(reader: Reader) -> tuple[bytes, bytes]:
 
 
 def serialise_lookup(handle: bytes, name: bytes) -> bytes:
+    """LOOKUP3args, REMOVE3args, RMDIR3args (RFC 1813 3.3.3)."""
     return pack_opaque(handle) + pack_opaque(name)
 
 
 def parse_access(reader: Reader) -> tuple[bytes, int]:
+    """ACCESS3args (RFC 1813 3.3.4): handle, and the bits that are asked for."""
     return parse_handle(reader), reader.number(4) & 63
 
 
@@ -57,6 +60,7 @@ def parse_read(reader: Reader) -> tuple[bytes, int, int]:
 
 
 def serialise_read(handle: bytes, offset: int, count: int) -> bytes:
+    """READ3args (RFC 1813 3.3.6); offset and count in bytes."""
     return pack_opaque(handle) + pack_u64(offset) + pack_u32(count)
 
 
@@ -71,6 +75,7 @@ class ReadDir:
 
 
 def parse_readdir(reader: Reader, *, plus: bool) -> ReadDir:
+    """READDIR3args and READDIRPLUS3args (RFC 1813 3.3.16, 3.3.17)."""
     handle, cookie = parse_handle(reader), reader.number(8)
     reader.take(8)  # cookie verifier: cookies here do not go stale
     if plus:
@@ -79,6 +84,7 @@ def parse_readdir(reader: Reader, *, plus: bool) -> ReadDir:
 
 
 def serialise_readdirplus(handle: bytes, cookie: int, limit: int) -> bytes:
+    """READDIRPLUS3args (RFC 1813 3.3.17); `limit` in bytes."""
     return pack_opaque(handle) + pack_u64(cookie, 0) + pack_u32(limit, limit)
 
 
@@ -86,6 +92,8 @@ def serialise_readdirplus(handle: bytes, cookie: int, limit: int) -> bytes:
 
 
 class Clock(Enum):
+    """A time that is to be set by the server's clock."""
+
     SERVER = 1  # SET_TO_SERVER_TIME
 
 
@@ -101,6 +109,7 @@ class NewAttributes:
     mtime: int | Clock | None = None
 
     def serialise(self) -> bytes:
+        """sattr3 (RFC 1813 2.6)."""
         numbers = (self.mode, self.uid, self.gid)
         plain = [pack_optional(None if n is None else pack_u32(n)) for n in numbers]
         plain.append(pack_optional(None if self.size is None else pack_u64(self.size)))
@@ -114,6 +123,7 @@ def _pack_time(time: int | Clock | None) -> bytes:
 
 
 def parse_new_attributes(reader: Reader) -> NewAttributes:
+    """sattr3 (RFC 1813 2.6)."""
     mode, uid, gid = (reader.number(4) if reader.number(4) else None for _ in range(3))
     size = reader.number(8) if reader.number(4) else None
     return NewAttributes(mode, uid, gid, size, _parse_time(reader), _parse_time(reader))
@@ -136,23 +146,28 @@ def parse_setattr(reader: Reader) -> tuple[bytes, NewAttributes, int | None]:
 
 
 def serialise_setattr(handle: bytes, new: NewAttributes, guard: int | None = None) -> bytes:
+    """SETATTR3args (RFC 1813 3.3.2); `guard` in nanoseconds since 1970."""
     time = None if guard is None else pack_u32(guard // _SECOND, guard % _SECOND)
     return pack_opaque(handle) + new.serialise() + pack_optional(time)
 
 
 @dataclass(frozen=True, slots=True)
 class Write:
+    """WRITE3args (RFC 1813 3.3.7); `offset` in bytes."""
+
     handle: bytes
     offset: int
     stable: Stable
     data: bytes
 
     def serialise(self) -> bytes:
+        """As a client sends it."""
         place = pack_u64(self.offset) + pack_u32(len(self.data), self.stable)
         return pack_opaque(self.handle) + place + pack_opaque(self.data)
 
 
 def parse_write(reader: Reader) -> Write:
+    """WRITE3args (RFC 1813 3.3.7); data beyond its count is left out."""
     handle, offset, count, stable = (
         parse_handle(reader), reader.number(8), reader.number(4), reader.number(4),
     )  # fmt: skip
@@ -177,6 +192,7 @@ class Make:
 
 
 def parse_create(reader: Reader) -> Make:
+    """CREATE3args (RFC 1813 3.3.8)."""
     directory, name, how = parse_handle(reader), parse_name(reader), reader.number(4)
     if how > 2:
         raise reader.fail(f"createmode is {how}")
@@ -187,6 +203,7 @@ def parse_create(reader: Reader) -> Make:
 
 
 def serialise_create(make: Make) -> bytes:
+    """CREATE3args (RFC 1813 3.3.8)."""
     place = pack_opaque(make.directory) + pack_opaque(make.name)
     if make.exclusive is not None:
         return place + pack_u32(2) + make.exclusive
@@ -194,15 +211,18 @@ def serialise_create(make: Make) -> bytes:
 
 
 def parse_mkdir(reader: Reader) -> Make:
+    """MKDIR3args (RFC 1813 3.3.9)."""
     directory, name = parse_lookup(reader)
     return Make(directory, name, FileType.DIRECTORY, parse_new_attributes(reader))
 
 
 def serialise_mkdir(make: Make) -> bytes:
+    """MKDIR3args (RFC 1813 3.3.9)."""
     return serialise_lookup(make.directory, make.name) + make.new.serialise()
 
 
 def parse_symlink(reader: Reader) -> Make:
+    """SYMLINK3args (RFC 1813 3.3.10)."""
     directory, name = parse_lookup(reader)
     new, text = parse_new_attributes(reader), reader.opaque(65536)
     if len(text) > TEXT_LIMIT:
@@ -211,6 +231,7 @@ def parse_symlink(reader: Reader) -> Make:
 
 
 def serialise_symlink(make: Make) -> bytes:
+    """SYMLINK3args (RFC 1813 3.3.10)."""
     return serialise_mkdir(make) + pack_opaque(make.text)
 
 
@@ -218,6 +239,7 @@ _SPECIAL = (FileType.BLOCK, FileType.CHARACTER, FileType.SOCKET, FileType.FIFO)
 
 
 def parse_mknod(reader: Reader) -> Make:
+    """MKNOD3args (RFC 1813 3.3.11)."""
     directory, name = parse_lookup(reader)
     kind = reader.number(4)
     if kind not in list(_SPECIAL):
@@ -229,6 +251,7 @@ def parse_mknod(reader: Reader) -> Make:
 
 
 def serialise_mknod(make: Make) -> bytes:
+    """MKNOD3args (RFC 1813 3.3.11)."""
     place = serialise_lookup(make.directory, make.name) + pack_u32(make.type)
     has_device = make.type in (FileType.BLOCK, FileType.CHARACTER)
     return place + make.new.serialise() + (pack_u32(*make.device) if has_device else b"")
@@ -240,6 +263,7 @@ def parse_rename(reader: Reader) -> tuple[bytes, bytes, bytes, bytes]:
 
 
 def serialise_rename(directory: bytes, name: bytes, target: bytes, new: bytes) -> bytes:
+    """RENAME3args (RFC 1813 3.3.14)."""
     return serialise_lookup(directory, name) + serialise_lookup(target, new)
 
 
@@ -249,4 +273,5 @@ def parse_link(reader: Reader) -> tuple[bytes, bytes, bytes]:
 
 
 def serialise_link(handle: bytes, directory: bytes, name: bytes) -> bytes:
+    """LINK3args (RFC 1813 3.3.15)."""
     return pack_opaque(handle) + serialise_lookup(directory, name)

@@ -13,6 +13,8 @@ _PATH_LIMIT = 1024
 
 
 class Procedure(IntEnum):
+    """MOUNT version 3 (RFC 1813 appendix I 5.2)."""
+
     NULL = 0
     MOUNT = 1
     DUMP = 2
@@ -22,6 +24,8 @@ class Procedure(IntEnum):
 
 
 class Status(IntEnum):
+    """mountstat3 (RFC 1813 appendix I 5.1.4), as far as it is used."""
+
     OK = 0
     NOT_FOUND = 2
     ACCESS = 13
@@ -35,14 +39,17 @@ def parse_path(arguments: Reader) -> str:
 
 
 def serialise_path(path: str) -> bytes:
+    """dirpath (RFC 1813 appendix I 5.1.2)."""
     return pack_opaque(path.encode())
 
 
 def mounted(handle: bytes) -> bytes:
+    """The results of MNT: the handle, and that AUTH_SYS is good for it."""
     return pack_u32(Status.OK) + pack_opaque(handle) + pack_u32(1, AUTH_SYS)
 
 
 def refused(status: Status) -> bytes:
+    """The results of MNT when there is no handle."""
     return pack_u32(status)
 
 

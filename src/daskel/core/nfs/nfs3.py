@@ -19,6 +19,8 @@ LARGEST, BEST = 1 << 20, 256 << 10  # bytes of one READ or WRITE
 
 
 class Procedure(IntEnum):
+    """NFS version 3 (RFC 1813 3.3)."""
+
     NULL = 0
     GETATTR = 1
     SETATTR = 2
@@ -133,6 +135,7 @@ class Attributes(NamedTuple):
     ctime: int
 
     def serialise(self) -> bytes:
+        """fattr3 (RFC 1813 2.6)."""
         (kind, mode, links, uid, gid, size, used, (major, minor), fsid, fileid,
          atime, mtime, ctime) = self  # fmt: skip
         return _ATTRIBUTES.pack(
@@ -144,6 +147,7 @@ class Attributes(NamedTuple):
 
 
 def parse_attributes(reader: Reader) -> Attributes:
+    """fattr3 (RFC 1813 2.6)."""
     parts = _ATTRIBUTES.unpack(reader.take(_ATTRIBUTES.size))
     mode, links, uid, gid, size, used, major, minor, fsid, fileid = parts[1:11]
     atime, mtime, ctime = (parts[i] * _SECOND + parts[i + 1] for i in (11, 13, 15))

@@ -13,6 +13,8 @@ _TCP = 6
 
 
 class Procedure(IntEnum):
+    """The port mapper, version 2 (RFC 1833 3.2)."""
+
     NULL = 0
     SET = 1
     UNSET = 2

@@ -31,6 +31,7 @@ class Replays:
         return key, replies.get(key) if replies else None
 
     def keep(self, peer: str, key: bytes, reply: bytes) -> None:
+        """Remember the reply to a call that changes something."""
         replies = self._replies.setdefault(peer, OrderedDict())
         self._replies.move_to_end(peer)
         if len(self._replies) > _CLIENTS:

@@ -29,6 +29,7 @@ def post_op(attributes: Attributes | None) -> bytes:
 
 
 def parse_post_op(reader: Reader) -> Attributes | None:
+    """post_op_attr (RFC 1813 2.6)."""
     return parse_attributes(reader) if reader.number(4) else None
 
 
@@ -54,6 +55,7 @@ def attributes_of(attributes: Attributes) -> bytes:
 
 
 def looked_up(handle: bytes, attributes: Attributes, directory: Attributes | None) -> bytes:
+    """LOOKUP3resok (RFC 1813 3.3.3)."""
     return b"".join((_OK, pack_opaque(handle), post_op(attributes), post_op(directory)))
 
 
@@ -80,6 +82,7 @@ def set_attributes(before: Attributes, after: Attributes) -> bytes:
 def written(
     before: Attributes, after: Attributes, count: int, stable: Stable, verifier: bytes
 ) -> bytes:
+    """WRITE3resok (RFC 1813 3.3.7); `count` in bytes."""
     return _OK + changed(before, after) + pack_u32(count, stable) + verifier
 
 
@@ -96,6 +99,7 @@ def made(handle: bytes, attributes: Attributes, before: Attributes, after: Attri
 
 
 def parse_made(reader: Reader) -> tuple[bytes | None, Attributes | None]:
+    """What CREATE, MKDIR, SYMLINK and MKNOD give: handle and attributes."""
     handle = parse_handle(reader) if reader.number(4) else None
     return handle, parse_post_op(reader)
 
@@ -103,14 +107,17 @@ def parse_made(reader: Reader) -> tuple[bytes | None, Attributes | None]:
 def renamed(
     before: Attributes, after: Attributes, target_before: Attributes, target_after: Attributes
 ) -> bytes:
+    """RENAME3resok (RFC 1813 3.3.14): both directories, before and after."""
     return _OK + changed(before, after) + changed(target_before, target_after)
 
 
 def linked(attributes: Attributes, before: Attributes, after: Attributes) -> bytes:
+    """LINK3resok (RFC 1813 3.3.15): the file, and its directory before and after."""
     return _OK + post_op(attributes) + changed(before, after)
 
 
 def committed(before: Attributes, after: Attributes, verifier: bytes) -> bytes:
+    """COMMIT3resok (RFC 1813 3.3.21)."""
     return _OK + changed(before, after) + verifier
 
 
@@ -125,6 +132,7 @@ class DirectoryEntry:
     handle: bytes | None = None
 
     def serialise(self, *, plus: bool) -> bytes:
+        """entry3, or entryplus3 with attributes and handle."""
         data = pack_u64(self.fileid) + pack_opaque(self.name) + pack_u64(self.cookie)
         if plus:
             data += post_op(self.attributes)
@@ -135,6 +143,7 @@ class DirectoryEntry:
 def listed(
     directory: Attributes, entries: Sequence[bytes], *, end: bool
 ) -> bytes:  # entries as `DirectoryEntry.serialise` made them
+    """READDIR3resok and READDIRPLUS3resok (RFC 1813 3.3.16, 3.3.17)."""
     head = _OK + post_op(directory) + bytes(8)
     return head + b"".join(_YES + entry for entry in entries) + pack_u32(0, end)
 
@@ -165,6 +174,7 @@ class Space:
 
 
 def space(attributes: Attributes, amount: Space) -> bytes:
+    """FSSTAT3resok (RFC 1813 3.3.18)."""
     numbers = pack_u64(amount.total, amount.free, amount.free, amount.files)
     rest = pack_u64(amount.free_files, amount.free_files) + pack_u32(0)
     return _OK + post_op(attributes) + numbers + rest

@@ -44,6 +44,8 @@ NOBODY = Credentials()
 
 
 class Call(NamedTuple):
+    """A call (RFC 5531 section 9); its arguments are not read yet."""
+
     xid: int
     program: int
     version: int
@@ -97,6 +99,7 @@ def serialise_call(
 
 
 def success(xid: int, results: bytes) -> bytes:
+    """An accepted reply with its results (RFC 5531 section 9)."""
     return _ACCEPTED.pack(xid, _REPLY, 0, AUTH_NONE, 0, 0) + results
 
 
@@ -138,6 +141,7 @@ class Records:
         self._record = bytearray()
 
     def feed(self, data: bytes) -> list[bytes]:
+        """The whole records in `data` and what came before. Raises MalformedError."""
         if self._stream:  # else whole records are cut from `data` without copying it
             self._stream += data
             if len(self._stream) < self._wanted:

@@ -6,6 +6,7 @@ import struct
 
 
 def pack_opaque(data: bytes) -> bytes:
+    """Variable-length opaque data (RFC 4506 4.10)."""
     length = len(data)
     padding = -length % 4
     head = length.to_bytes(4, "big") + data
@@ -13,10 +14,12 @@ def pack_opaque(data: bytes) -> bytes:
 
 
 def pack_u32(*numbers: int) -> bytes:
+    """Unsigned integers of 32 bits (RFC 4506 4.2)."""
     return struct.pack(f">{len(numbers)}I", *numbers)
 
 
 def pack_u64(*numbers: int) -> bytes:
+    """Unsigned hyper integers of 64 bits (RFC 4506 4.5)."""
     return struct.pack(f">{len(numbers)}Q", *numbers)
 
 

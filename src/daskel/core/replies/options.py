@@ -41,6 +41,8 @@ class Rule:
 
 @dataclass(frozen=True, slots=True)
 class Encoded:
+    """An option of the site file as bytes, and where it is written."""
+
     code: int
     value: bytes
     origin: Origin

@@ -49,6 +49,7 @@ class Question:
 
     @property
     def fixed(self) -> IPv4Address | None:
+        """The fixed address of the sender, on this segment."""
         return self.found.address.value if self.found.address else None
 
 
@@ -81,6 +82,7 @@ class Replies:
         return Question(request, segment, server or here, now, who, found, boot)
 
     def plan(self, q: Question) -> Plan:
+        """What a reply says; made once for each kind of message of a machine."""
         asked = q.request.options.get(Code.PARAMETERS, b"")
         key = (
             q.segment, q.found.name, self.assigned.waiting.get(q.found.name), q.boot,

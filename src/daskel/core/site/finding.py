@@ -11,6 +11,8 @@ from daskel.core.site.positions import Origin
 
 
 class Severity(Enum):
+    """How bad a finding is; `invalid` and `error` keep a site from being used."""
+
     INVALID = "invalid"  # the site file cannot be understood: nothing can be done with it
     ERROR = "error"  # somebody will not boot
     WARNING = "warning"
@@ -19,6 +21,8 @@ class Severity(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Finding:
+    """One thing that a check or a diagnosis has to say."""
+
     severity: Severity
     origin: Origin
     problem: str  # what is wrong, one sentence without a full stop

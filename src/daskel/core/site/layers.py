@@ -95,7 +95,7 @@ def effective(
 
     `on` is the segment that it turned up on, whatever segment it was given: the layer of the former
     counts then, and a fixed address only if it belongs there. `entry` is the loadout that was
-    chosen from a menu, instead of the default; `once` what is assigned for one boot. """
+    chosen from a menu, instead of the default; `once` what is assigned for one boot."""
     client = site.clients[name]
     groups = [(g, site.groups[g]) for g in client.group if g in site.groups]
     overridden: list[Overridden] = []
@@ -220,6 +220,7 @@ def layer_tables(site: Site) -> Iterator[tuple[tuple[str, ...], LayerTable]]:
 
 
 def key_of(argument: str) -> str:
+    """The part of a kernel argument before its first `=`."""
     return argument.split("=", 1)[0]
 
 

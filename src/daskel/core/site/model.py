@@ -29,6 +29,7 @@ class Range(NamedTuple):
 
     @property
     def size(self) -> int:
+        """How many addresses it has."""
         return int(self.last) - int(self.first) + 1
 
     def __str__(self) -> str:
@@ -251,6 +252,8 @@ def needs_restart(table: type[Table]) -> list[str]:
 
 
 class SiteTable(LayerTable):
+    """What holds for the whole server."""
+
     name: str = "Daskel"
     files: str = Field("files", json_schema_extra=_AT_START)
     roots: str = Field("/srv/daskel/roots", json_schema_extra=_AT_START)
@@ -271,6 +274,8 @@ class SiteTable(LayerTable):
 
 
 class Segment(LayerTable):
+    """One network of clients."""
+
     network: Network
     server: Address = Field(json_schema_extra=_AT_START)
     dhcp: Literal["full", "proxy", "off"] = Field(json_schema_extra=_AT_START)
@@ -318,6 +323,8 @@ class FirmwareKind(Table):
 
 
 class Root(Table):
+    """A root filesystem, and what clients may change of it."""
+
     path: str | None = None  # below the site's `roots`; the root's name when not given
     slate: SlateKind = "none"  # what a client may change: nothing, until it boots anew, for good
     size: Size | None = None  # of one client's slate
@@ -327,6 +334,8 @@ class Root(Table):
 
 
 class Loadout(LayerTable):
+    """What a client is loaded with, or that it starts from its own disk."""
+
     title: Title | None = None  # in a menu; its name when not given
     password: Annotated[str, BeforeValidator(_password)] | None = None
     kernel: str | None = None
@@ -371,12 +380,16 @@ class Upload(Table):
 
 
 class Group(LayerTable):
+    """Clients that share settings."""
+
     segment: str | None = None
     boot: str | None = None
     slate: SlateKind | None = None  # the root's when not given
 
 
 class Client(LayerTable):
+    """One machine."""
+
     mac: Mac
     group: Names = ()
     segment: str | None = None
@@ -442,6 +455,7 @@ class Site:
                 object.__setattr__(self, kept.name, MappingProxyType(value))
 
     def origin(self, *path: str | int) -> Origin:
+        """Where a key of a table is written, or the nearest thing above it."""
         place: Path = path
         return self.positions.of(place)
 

@@ -209,9 +209,11 @@ class CsvPositions:
         self._lines, self._file, self._rows, self._columns = text.splitlines(), file, rows, columns
 
     def tables(self) -> list[tuple[str, int]]:
+        """File and line of every row."""
         return [(self._file, line) for line in self._rows.values()]
 
     def of(self, path: Path, *, key: bool = False) -> Origin:  # noqa: ARG002
+        """The place of a cell, or of its row."""
         line = self._rows.get(str(path[1]), 1) if len(path) > 1 else 1
         column = str(path[2]) if len(path) > 2 else ""
         index = self._columns.index(column) if column in self._columns else 0
@@ -249,6 +251,7 @@ class Sources:
         self._owners[table] = positions
 
     def of(self, path: Path, *, key: bool = False) -> Origin:
+        """The place of a path, in the file that its table stands in."""
         return self._owners.get(path[:2], self._main).of(path, key=key)
 
 

@@ -10,6 +10,8 @@ from daskel.core.reader import Reader
 
 
 class Opcode(IntEnum):
+    """RFC 1350 section 5; 6: RFC 2347."""
+
     READ = 1
     WRITE = 2
     DATA = 3
@@ -42,6 +44,7 @@ class Request:
     options: Mapping[str, str] = field(default_factory=dict)
 
     def serialise(self) -> bytes:
+        """RRQ or WRQ (RFC 1350 section 5, RFC 2347)."""
         parts = [self.path, self.mode.encode()]
         parts += [text.encode() for pair in self.options.items() for text in pair]
         return self.opcode.to_bytes(2, "big") + b"".join(part + b"\0" for part in parts)
@@ -49,27 +52,36 @@ class Request:
 
 @dataclass(frozen=True, slots=True)
 class Data:
+    """DATA (RFC 1350 section 5); `block` begins again after 65,535."""
+
     block: int
     payload: bytes
 
     def serialise(self) -> bytes:
+        """As it is sent."""
         return data_header(self.block) + self.payload
 
 
 @dataclass(frozen=True, slots=True)
 class Ack:
+    """ACK (RFC 1350 section 5)."""
+
     block: int
 
     def serialise(self) -> bytes:
+        """As it is sent."""
         return Opcode.ACK.to_bytes(2, "big") + self.block.to_bytes(2, "big")
 
 
 @dataclass(frozen=True, slots=True)
 class Error:
+    """ERROR (RFC 1350 section 5); it is not acknowledged."""
+
     code: int
     message: str
 
     def serialise(self) -> bytes:
+        """As it is sent."""
         head = Opcode.ERROR.to_bytes(2, "big") + self.code.to_bytes(2, "big")
         return head + self.message.encode("utf-8", "replace")[:400] + b"\0"
 
@@ -81,6 +93,7 @@ class Options:
     options: Mapping[str, str]
 
     def serialise(self) -> bytes:
+        """As it is sent."""
         texts = (text.encode() + b"\0" for pair in self.options.items() for text in pair)
         return Opcode.OPTIONS.to_bytes(2, "big") + b"".join(texts)
 

@@ -57,9 +57,11 @@ class Reception:
 
     @property
     def begun(self) -> bool:
+        """A block has come."""
         return self._block > 0
 
     def start(self, now: float) -> list[Output]:
+        """The answer to the request (RFC 1350 section 2, RFC 2347)."""
         self._progress = now
         size = self.options.get("tsize", "")
         if size.isdigit() and int(size) > self.limit:
@@ -67,6 +69,7 @@ class Reception:
         return self._answer(now)
 
     def receive(self, packet: TftpPacket, now: float) -> list[Output]:
+        """What a packet of the client leads to."""
         if self.state is State.FAILED:
             return []
         if isinstance(packet, Error):

@@ -23,6 +23,8 @@ LAST_PATIENCE = 7.0  # of the last blocks: a boot loader that starts its kernel 
 
 
 class State(Enum):
+    """How far a transfer is."""
+
     OFFERING = "options offered"
     SENDING = "sending"
     DONE = "done"
@@ -93,10 +95,12 @@ class Transfer:
         self.state = State.OFFERING if self.options else State.SENDING
 
     def start(self, now: float) -> list[Output]:
+        """The answer to the request: options, or the first blocks."""
         self._progress = now
         return self._send(now)
 
     def receive(self, packet: TftpPacket, now: float) -> list[Output]:
+        """What a packet of the client leads to."""
         kind = type(packet) if isinstance(packet, (Ack, Error)) else object
         handle = _ON_PACKET.get((self.state, kind))
         return handle(self, packet, now) if handle else []
@@ -232,13 +236,13 @@ class Transfer:
 
 
 _Handle = Callable[[Transfer, TftpPacket, float], list[Output]]
-# What comes, and what is done; what is not here is passed over: a transfer that is over says no
-# more. `object` stands for every other kind of packet.
+# What comes, and what is done (the table is part of the class, and stands behind it). What is not
+# here is passed over: a transfer that is over says no more. `object`: every other kind of packet.
 _ON_PACKET: Mapping[tuple[State, type], _Handle] = {
-    (State.OFFERING, Ack): Transfer._accepted,
-    (State.OFFERING, Error): Transfer._ended,
-    (State.OFFERING, object): Transfer._mistaken,
-    (State.SENDING, Ack): Transfer._acked,
-    (State.SENDING, Error): Transfer._ended,
-    (State.SENDING, object): Transfer._mistaken,
+    (State.OFFERING, Ack): Transfer._accepted,  # noqa: SLF001
+    (State.OFFERING, Error): Transfer._ended,  # noqa: SLF001
+    (State.OFFERING, object): Transfer._mistaken,  # noqa: SLF001
+    (State.SENDING, Ack): Transfer._acked,  # noqa: SLF001
+    (State.SENDING, Error): Transfer._ended,  # noqa: SLF001
+    (State.SENDING, object): Transfer._mistaken,  # noqa: SLF001
 }

@@ -27,6 +27,7 @@ class OtherServers:
         self._shared, self._wires = shared, wires
 
     async def serve(self) -> None:
+        """Look at every wire, again and again, until it is cancelled."""
         while True:
             for interface, segment in self._wires.items():
                 await self._look(interface, segment)

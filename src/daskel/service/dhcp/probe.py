@@ -62,6 +62,7 @@ class ArpProbe:
                 future.set_result(said[1])
 
     def close(self) -> None:
+        """Close its socket."""
         asyncio.get_running_loop().remove_reader(self._sock)
         self._sock.close()
 
@@ -76,6 +77,7 @@ class EchoProbe:
         asyncio.get_running_loop().add_reader(self._sock, self._receive)
 
     async def answers(self, address: IPv4Address) -> bool:
+        """Whether somebody answers an echo request (RFC 792) in time."""
         future = self._asked.get(address)
         if future is None:
             future = self._asked[address] = asyncio.get_running_loop().create_future()
@@ -102,5 +104,6 @@ class EchoProbe:
                 future.set_result(None)
 
     def close(self) -> None:
+        """Close its socket."""
         asyncio.get_running_loop().remove_reader(self._sock)
         self._sock.close()

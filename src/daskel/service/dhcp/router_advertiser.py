@@ -52,5 +52,6 @@ class NoRouter:
                 return
 
     def close(self) -> None:
+        """Close its socket."""
         asyncio.get_running_loop().remove_reader(self._sock)
         self._sock.close()

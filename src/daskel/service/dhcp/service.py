@@ -61,6 +61,7 @@ class DhcpService:
         self._allowed, self._filled = float(_STRANGERS), shared.clock.monotonic()
 
     async def serve(self) -> None:
+        """Answer until it is cancelled."""
         self._open_below()
         loop = asyncio.get_running_loop()
         loop.add_reader(self._sock, self._readable)
@@ -126,7 +127,7 @@ class DhcpService:
     async def _keep_batch(self, batch: list[tuple[_Message, Decision]]) -> None:
         try:
             await self._shared.keep([lease for _, decision in batch for lease in decision.leases])
-        except Exception:  # the disk is full or gone: no lease on disk, no reply
+        except Exception:  # the disk is full or gone: no lease on disk, no reply  # noqa: BLE001 - a fault of ours ends nothing else
             _log.exception("leases could not be kept; no reply is sent")
             return
         for message, decision in batch:
@@ -138,6 +139,7 @@ class DhcpService:
         task.add_done_callback(self._tasks.discard)
 
     def close(self) -> None:
+        """Close its sockets; what is under way is dropped."""
         for task in self._tasks:
             task.cancel()
         for below in (self._arp, self._echo, self._router, self._frames, self._sock):
@@ -191,7 +193,7 @@ class DhcpService:
         except MalformedError as error:
             self._shared.malformed("dhcp", str(error))
             return None
-        except Exception:  # a fault of ours with one message must not end the service for all
+        except Exception:  # a fault of ours with one message must not end the service for all  # noqa: BLE001 - a fault of ours ends nothing else
             mac = message.data[_CHADDR].hex(":")
             _log.exception("a DHCP message of %s could not be answered", mac)
             return None

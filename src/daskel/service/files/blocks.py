@@ -105,6 +105,7 @@ class Window:
         self._whole = memoryview(bytearray(self.size * window))
 
     def datagrams(self, blocks: Blocks, opened: Opened) -> memoryview:
+        """Some of the blocks, each behind its header, as one piece."""
         pieces = []
         for n in range(blocks.amount):
             begin = n * self.size
@@ -123,6 +124,7 @@ class Images:
         self._used: WeakSet[Image] = WeakSet()  # also those that transfers alone still hold
 
     def of(self, opened: Opened, block: int, window: int) -> Image | Window:
+        """The blocks of a file, kept when it is small enough."""
         if opened.data is not None or opened.size > _MOST_KEPT // 2:
             return Window(block, window)
         status = os.fstat(opened.descriptor)

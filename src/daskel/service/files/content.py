@@ -31,6 +31,7 @@ class Opened:
     quiet: bool = False
 
     def read(self, offset: int, length: int) -> bytes:
+        """At most `length` bytes from `offset`."""
         if self.data is not None:
             return self.data[offset : offset + length]
         return os.pread(self.descriptor, length, offset)
@@ -47,6 +48,7 @@ class Opened:
         return offset - begin
 
     def close(self) -> None:
+        """Close its descriptor, if it has one."""
         if self.descriptor >= 0:
             os.close(self.descriptor)
             self.descriptor = -1
@@ -54,6 +56,8 @@ class Opened:
 
 @dataclass(frozen=True, slots=True)
 class NotOpened:
+    """Why there is nothing to send, for the one who asked."""
+
     reason: str
     refused: bool  # nobody may have it, as against: it is not there
 

@@ -101,12 +101,14 @@ class HttpService:
                 transport.abort()
 
     async def serve(self) -> None:
+        """Begin to answer."""
         await self._runner.setup()
         self._shared.bus.listen(Seen, self._begins)
         for sock in self._sockets:
             await web.SockSite(self._runner, sock, backlog=256, ssl_context=self._tls).start()
 
     async def close(self) -> None:
+        """End all connections."""
         await self._runner.cleanup()
         self._tags.close()
         self._close_sockets()

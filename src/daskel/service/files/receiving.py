@@ -26,17 +26,19 @@ _CODES = {
 
 
 def code_of(error: OSError) -> ErrorCode:
+    """The error number of TFTP for an error of the disk."""
     return _CODES.get(error.errno or 0, ErrorCode.UNDEFINED)
 
 
 def reason_of(error: OSError) -> str:
+    """An error of the disk, in words for a client."""
     return (error.strerror or "it cannot be written").lower()
 
 
 class Receiving:
     """`ended` is told when the socket is closed."""
 
-    def __init__(
+    def __init__(  # noqa: PLR0913 - all that it stands on, by name
         self, shared: Shared, who: Who, path: str, part: PartialFile, sock: socket.socket,
         reception: Reception, request: Request, ended: Callable[[], None],
     ) -> None:  # fmt: skip
@@ -46,6 +48,7 @@ class Receiving:
 
     @property
     def moving(self) -> Moving:
+        """How far it is."""
         return Moving(self._who, self._path, self._reception.size, 0)
 
     def is_answer_to(self, request: Request) -> bool:
@@ -53,10 +56,12 @@ class Receiving:
         return request == self._request and not self._reception.begun
 
     def start(self) -> None:
+        """Answer the request."""
         asyncio.get_running_loop().add_reader(self._sock, self._receive)
         self._do(self._reception.start(self._shared.clock.monotonic()))
 
     def tick(self, now: float) -> None:
+        """What is late at `now` (seconds, monotonic) is asked for again."""
         if now >= self._reception.deadline:
             if self._reception.state is State.DONE:
                 self.close()
@@ -64,6 +69,7 @@ class Receiving:
                 self._do(self._reception.tick(now))
 
     def close(self) -> None:
+        """Close socket and file; one that is not whole is removed."""
         if self._sock.fileno() < 0:
             return
         asyncio.get_running_loop().remove_reader(self._sock)

@@ -16,6 +16,8 @@ Key = tuple[int, ...]
 
 
 class Tags:
+    """Entity tags (RFC 9110 8.8.3), made from what is in a file."""
+
     def __init__(self) -> None:
         self._known: dict[Key, str] = {}
         self._reading: dict[Key, asyncio.Future[None]] = {}
@@ -48,6 +50,7 @@ class Tags:
             del self._reading[key]
 
     def close(self) -> None:
+        """End what is being read."""
         self._background.shutdown(wait=False, cancel_futures=True)
 
 

@@ -46,6 +46,7 @@ class TftpService:
         self.sender, self.images = Sender(), Images()
 
     async def serve(self) -> None:
+        """Answer until it is cancelled."""
         loop = asyncio.get_running_loop()
         loop.add_reader(self._sock, self._receive)
         while True:
@@ -55,6 +56,7 @@ class TftpService:
                 session.tick(now)
 
     def close(self) -> None:
+        """Close its socket, and end all transfers."""
         asyncio.get_running_loop().remove_reader(self._sock)
         self._sock.close()
         for session in list(self._sessions.values()):
@@ -177,7 +179,7 @@ class TftpService:
 class _Session:
     """One transfer: its socket, its file, its state machine."""
 
-    def __init__(
+    def __init__(  # noqa: PLR0913 - all that it stands on, by name
         self,
         service: TftpService,
         shared: Shared,

@@ -40,7 +40,7 @@ class Stream:
     of MOUNT; `malformed` is told what could not be read, `failed` of NFS errors, `refused` of a
     version that is not served; `ended` when the connection is gone."""
 
-    def __init__(
+    def __init__(  # noqa: PLR0913 - all that it stands on, by name
         self, sock: socket.socket, peer: str, find: Find, mounting: Mounting, replays: Replays,
         malformed: Callable[[str], None], failed: Callable[[str, Status], None],
         refused: Callable[[str, str], None], ended: Callable[[Stream], None],
@@ -61,6 +61,7 @@ class Stream:
         self._read(True)
 
     def close(self) -> None:
+        """End the connection."""
         if self._sock.fileno() < 0:
             return
         self._read(False)
@@ -131,7 +132,7 @@ class Stream:
             self._malformed(str(error))
             done = refuse(call.xid, Refusal.GARBAGE_ARGUMENTS)
             return self._reply(done)
-        except Exception:
+        except Exception:  # noqa: BLE001 - a fault of ours ends nothing else
             _log.exception("NFS procedure %d failed", call.procedure)
             return self._reply(refuse(call.xid, Refusal.SYSTEM_ERROR))
         if isinstance(done, bytes):

@@ -89,6 +89,7 @@ class Exports(Keeping):
         self._mounts: dict[str, dict[str, int]] = {}  # client, root: the version that it mounted
 
     async def serve(self) -> None:
+        """Begin to listen to the processes and to events."""
         await super().serve()
         for worker in self._workers:
             worker.tell(Begin(self._key))
@@ -244,38 +245,46 @@ class Exports(Keeping):
         return handle is not None
 
     def malformed(self, _: Channel, told: MalformedCall, __: int) -> None:
+        """A call could not be read."""
         self._shared.malformed("nfs", told.reason)
 
     def warned(self, _: Channel, told: Warned, __: int) -> None:
+        """A worker's warning goes into the log."""
         _log.warning("NFS: %s", told.text)
 
     def gone(self, _: Channel, told: Gone, __: int) -> None:
+        """A connection has ended."""
         if told.peer in self._peers:
             self._disconnected(told.peer)
 
     def no_folder(self, _: Channel, told: NoFolder, __: int) -> None:
+        """A client wanted a folder that its root does not have."""
         if told.peer in self._peers:
             who, path = self._views(told.peer)[0], f"{export_path(told.root)}/{told.below}"
             reason = f"there is no directory /{told.below} in the root {told.root}"
             self._shared.emit(MountRefused(who, path, reason, MountRefusal.ABSENT))
 
     def trouble(self, _: Channel, told: InTrouble, __: int) -> None:
+        """A client's programs see an error."""
         if told.peer in self._peers:
             who, views = self._views(told.peer)
             mounted = self._mounts.get(str(who)) or views
             self._shared.emit(RootTrouble(who, told.what, next(iter(mounted), "")))
 
     def not_served(self, _: Channel, told: NotServed, __: int) -> None:
+        """A client asked for a version that is not served."""
         if told.peer in self._peers:
             who = self._views(told.peer)[0]
             self._shared.emit(MountRefused(who, "", told.reason, told.why))
 
     def asks_for_paths(self, channel: Channel, asked: AskPaths, number: int) -> None:
+        """Answer with all that a client may mount."""
         known = asked.peer in self._peers  # else its connections ended meanwhile
         paths = sorted(map(export_path, self._views(asked.peer)[1])) if known else []
         channel.tell(Paths(tuple(paths)), number)
 
     def asks_to_mount(self, channel: Channel, asked: AskMount, number: int) -> None:
+        """Answer with the export, or why there is none; a slate is mounted first."""
         if asked.peer in self._peers:
             self._begin(self._mount(channel, asked, number))
         else:
@@ -285,7 +294,7 @@ class Exports(Keeping):
         answer: MountHere | MountNot = MountNot(mount.Status.ACCESS)
         try:
             answer = await self._mounted(channel, asked.peer, asked.path)
-        except Exception:
+        except Exception:  # noqa: BLE001 - a fault of ours ends nothing else
             _log.exception("a root could not be mounted")
         channel.tell(answer, number)
 

@@ -50,6 +50,7 @@ from daskel.system.roots.slates import Slate
 
 
 def main() -> None:
+    """Begin the workers, then keep views until the server ends."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the server ends us, by closing the channels
     signal.signal(signal.SIGTERM, signal.SIG_IGN)
     shown = sys.argv[1] == "shown"
@@ -138,19 +139,23 @@ class Keeper:
         self._showing = Showing() if shown else None
 
     def do(self, asked: Message) -> Message:
+        """Do what is asked, by the table of handlers. Raises OSError."""
         return _HANDLERS[type(asked)](self, asked)
 
     def versions(self, asked: AskVersions) -> Message:
+        """Which versions of a root are on the disk."""
         root = RootFolder(Path(asked.roots), asked.path)
         state = root.state()
         there = tuple(n for n in (0, *state.versions) if root.version(n).is_dir())
         return Versions(state.used, there)
 
     def show(self, asked: ShowViews) -> Message:
+        """Show the operating system's NFS server what it is to export."""
         assert self._showing, "it was begun with `shown`"
         return self._showing.show(asked)
 
     def open(self, asked: OpenSlate) -> Message:
+        """Mount a slate on the version of its root."""
         slate = _slate(asked.slate)
         state = slate.state()
         if state is None and asked.only_if_there:
@@ -162,10 +167,12 @@ class Keeper:
         return Opened(str(slate.view), str(slate.upper), version)
 
     def begin(self, asked: BootBegins) -> Message:
+        """A client begins a boot."""
         _slate(asked.slate).begin(fresh=asked.fresh)
         return Done()
 
     def close(self, asked: CloseSlate | WipeSlate | RenewSlate) -> Message:
+        """Close a slate, and wipe it or make it anew where that is asked."""
         slate = _slate(asked.slate)
         if self._showing:
             self._showing.close(slate)

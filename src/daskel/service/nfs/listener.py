@@ -21,6 +21,7 @@ class NfsService:
         self._sock = tcp(wire.outside(server), wire.ports.nfs)
 
     async def serve(self) -> None:
+        """Begin to accept connections."""
         asyncio.get_running_loop().add_reader(self._sock, self._accept)
 
     def _accept(self) -> None:
@@ -34,5 +35,6 @@ class NfsService:
         self._exports.hand_over(self._server, sock, peer[0])
 
     async def close(self) -> None:
+        """Accept no more; connections are the workers'."""
         asyncio.get_running_loop().remove_reader(self._sock)
         self._sock.close()

@@ -50,6 +50,8 @@ class AskVersions(Message):
 
 @dataclass(frozen=True, slots=True)
 class Versions(Message):
+    """The version that clients get, and those that are on the disk."""
+
     used: int
     there: tuple[int, ...]
 
@@ -68,6 +70,8 @@ class OpenSlate(Message):
 
 @dataclass(frozen=True, slots=True)
 class Opened(Message):
+    """Where a slate's view is mounted."""
+
     folder: str
     upper: str  # where what is changed is kept
     version: int
@@ -93,11 +97,15 @@ class BootBegins(Message):
 
 @dataclass(frozen=True, slots=True)
 class CloseSlate(Message):
+    """Unmount a slate's view."""
+
     slate: SlateName
 
 
 @dataclass(frozen=True, slots=True)
 class WipeSlate(Message):
+    """Unmount it, and throw away what was changed."""
+
     slate: SlateName
 
 
@@ -144,6 +152,8 @@ class Done(Message):
 
 @dataclass(frozen=True, slots=True)
 class Failed(Message):
+    """It could not be done."""
+
     error: str  # for people
 
 
@@ -161,6 +171,8 @@ class FindFile(Message):
 
 @dataclass(frozen=True, slots=True)
 class Begin(Message):
+    """The first word to a worker."""
+
     key: bytes  # what handles are made with
 
 
@@ -210,11 +222,15 @@ class MountHere(Message):
 
 @dataclass(frozen=True, slots=True)
 class MountNot(Message):
+    """What a client asked for may not be mounted."""
+
     status: int  # of MOUNT
 
 
 @dataclass(frozen=True, slots=True)
 class Paths(Message):
+    """All that a client may mount."""
+
     paths: tuple[str, ...]
 
 
@@ -223,6 +239,8 @@ class Paths(Message):
 
 @dataclass(frozen=True, slots=True)
 class AskMount(Message):
+    """A client wants to mount a path."""
+
     peer: str
     path: str
 
@@ -236,6 +254,8 @@ class AskPaths(Message):
 
 @dataclass(frozen=True, slots=True)
 class MalformedCall(Message):
+    """Bytes from a client could not be read."""
+
     reason: str
 
 
@@ -267,6 +287,8 @@ class NotServed(Message):
 
 @dataclass(frozen=True, slots=True)
 class Warned(Message):
+    """A warning for the server's log."""
+
     text: str
 
 
@@ -298,6 +320,7 @@ def _adapter(kind: type[Message]) -> TypeAdapter[Any]:
 
 
 def encode(envelope: Envelope) -> bytes:
+    """As it is sent: the kind, the number, and the fields as JSON."""
     kind = type(envelope.message)
     body = _adapter(kind).dump_json(envelope.message)
     return f"{kind.__name__} {envelope.number} ".encode() + body

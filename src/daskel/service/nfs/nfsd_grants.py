@@ -45,6 +45,7 @@ class KernelExports(Keeping):
         self._said: Sequence[str] = ()  # problems, said once
 
     async def serve(self) -> None:
+        """Show what may be had now, and whenever that changes."""
         await super().serve()
         self._shared.bus.listen(Addressed, self._happened)
         self._shared.bus.listen(GivenBack, self._happened)
@@ -67,6 +68,7 @@ class KernelExports(Keeping):
         ]
 
     async def take_away(self, root: str, client: str, how: str) -> dict[str, object]:
+        """Close a slate, or wipe it."""
         async with self._busy:
             if how == "close":  # somebody is about to change it on the disk
                 self._closed.add((root, client))

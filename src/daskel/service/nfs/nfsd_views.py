@@ -16,6 +16,8 @@ from daskel.system.roots.slates import Slate
 
 
 class Showing:
+    """What is shown, and exported, now."""
+
     def __init__(self) -> None:
         self._exported: dict[str, tuple[list[str], bool]] = {}  # path: addresses, may write
         self._places = nfsd.Places()
@@ -23,6 +25,7 @@ class Showing:
         self._problems: list[str] = []
 
     def show(self, asked: ShowViews) -> Shown:
+        """Show all that is asked for, and nothing else. Raises OSError."""
         self._places, self._versions, self._problems = nfsd.Places(), {}, []
         before, self._exported = self._exported, {}
         try:

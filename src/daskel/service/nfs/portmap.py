@@ -44,10 +44,12 @@ class PortMapper:
         self._server: asyncio.Server | None = None
 
     async def serve(self) -> None:
+        """Begin to answer."""
         asyncio.get_running_loop().add_reader(self._datagrams, self._readable)
         self._server = await asyncio.start_server(self._client, sock=self._stream)
 
     async def close(self) -> None:
+        """Close its sockets."""
         asyncio.get_running_loop().remove_reader(self._datagrams)
         self._datagrams.close()
         if self._server:

@@ -93,6 +93,7 @@ class Keeping:
             ) from None
 
     async def serve(self) -> None:
+        """Begin to listen to the processes."""
         loop = asyncio.get_running_loop()
         for channel in (self._keeper, *self._workers):
             channel.sock.setblocking(False)
@@ -104,6 +105,7 @@ class Keeping:
         raise RuntimeError("an NFS process has ended")
 
     async def close(self) -> None:
+        """End the processes, by closing their channels; returns when they have ended."""
         loop = asyncio.get_running_loop()
         for task in self._tasks:
             task.cancel()

@@ -35,6 +35,7 @@ class Channel:
             return  # it has ended, which is noticed where it is listened to
 
     async def ask(self, question: Message) -> Message:
+        """Send a question, and wait for its answer."""
         self._number += 1
         waiting = asyncio.get_running_loop().create_future()
         self._asked[self._number] = waiting

@@ -61,6 +61,8 @@ _COUNT_AGAIN = 2.0  # seconds between two counts of what a slate takes
 
 
 class Worker:
+    """Serves connections that it is handed, as the server grants."""
+
     def __init__(
         self, channel: socket.socket, keeper: socket.socket, clock: Clock = SYSTEM
     ) -> None:
@@ -78,6 +80,7 @@ class Worker:
         self._ended: asyncio.Event | None = None
 
     async def run(self) -> None:
+        """Until the server has gone."""
         self._ended = asyncio.Event()
         loop = asyncio.get_running_loop()
         self._channel.setblocking(False)
@@ -106,6 +109,7 @@ class Worker:
     # --- what the server says ---
 
     def begin(self, told: Begin, _: int, __: list[int]) -> None:
+        """The key of all handles."""
         self._key = told.key
 
     def connection(self, told: Connection, _: int, descriptors: list[int]) -> None:
@@ -228,6 +232,7 @@ class Worker:
         self._tell(Gone(stream.peer))
 
     def warn(self, text: str) -> None:
+        """A line for the server's log."""
         self._tell(Warned(text))
 
     def _tell(self, message: Message, number: int = 0) -> None:

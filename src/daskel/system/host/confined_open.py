@@ -93,4 +93,5 @@ class FilesFolder:
                 yield f"{below}/{name}" if below else name
 
     def close(self) -> None:
+        """Close the folder."""
         os.close(self._descriptor)

@@ -38,11 +38,13 @@ def _fail(what: str | bytes) -> NoReturn:
 
 
 def unshare(flags: int) -> None:
+    """Namespaces of this process's own, by CLONE_ flags."""
     if _libc.unshare(flags) != 0:
         _fail("unshare")
 
 
 def mount(source: str, target: str, kind: str, flags: int, options: str) -> None:
+    """mount(2); `options` are the file system's own."""
     words = [os.fsencode(word) for word in (source, target, kind)]
     data = os.fsencode(options)
     if len(data) > 4095:

@@ -12,6 +12,8 @@ import psutil
 
 @dataclass(frozen=True, slots=True)
 class Holder:
+    """A process that has a port open."""
+
     pid: int
     name: str
 

@@ -34,6 +34,7 @@ class Look:
         self._before = _times(server), _machine()
 
     def since(self) -> Busy:
+        """What was busy from then until now."""
         seconds = max(time.monotonic() - self._at, 1e-9)
         (own, below, clients), (busy, waits, total) = self._before
         own_now, below_now, clients_now = _times(self._server)

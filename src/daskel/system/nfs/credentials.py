@@ -19,6 +19,7 @@ def may_act() -> bool:
 
 @contextmanager
 def acting_as(uid: int, gid: int, groups: Collection[int]) -> Iterator[None]:
+    """As this user and these groups, until the block ends. Raises OSError."""
     if not may_act() or (uid == 0 and gid == 0):
         yield
         return

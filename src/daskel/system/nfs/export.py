@@ -69,6 +69,7 @@ class Export:
         self._listings: OrderedDict[int, tuple[int, int, list[Name]]] = OrderedDict()
 
     def close(self) -> None:
+        """Close all its files."""
         self._files.drop_export(self.number)
         self._finder.close()
         os.close(self._top)
@@ -76,6 +77,7 @@ class Export:
     # --- what is there ---
 
     def top(self) -> bytes:
+        """The handle of its uppermost folder."""
         with statuses():
             return self._handle(self._finder.body(self._top, b""))
 
@@ -87,6 +89,7 @@ class Export:
         return handle
 
     def attributes(self, handle: bytes) -> Attributes:
+        """GETATTR (RFC 1813 3.3.1). Raises NfsError."""
         return self._attributes(os.fstat(self._place(handle)))
 
     def lookup(
@@ -116,6 +119,7 @@ class Export:
         return found, self._attributes(status), above
 
     def access(self, handle: bytes, who: Credentials) -> tuple[Attributes, int]:
+        """ACCESS (RFC 1813 3.3.4): attributes, and the bits that are granted. Raises NfsError."""
         attributes = self.attributes(handle)
         return attributes, permitted(attributes, who, writable=self.writable)
 
@@ -182,6 +186,7 @@ class Export:
             return os.stat("..", dir_fd=self._place(directory)).st_ino
 
     def space(self) -> Space:
+        """FSSTAT (RFC 1813 3.3.18), in bytes and files."""
         with statuses():
             found = os.statvfs(f"/proc/self/fd/{self._top}")
         total, free = found.f_blocks * found.f_frsize, found.f_bavail * found.f_frsize

@@ -33,7 +33,8 @@ class Finder(Protocol):
     def open(self, body: bytes) -> int:
         """An O_PATH descriptor; ESTALE when there is no such file any more."""
 
-    def close(self) -> None: ...
+    def close(self) -> None:
+        """Close what is open."""
 
 
 def finder(top: int, helper: Help | None = None) -> Finder:
@@ -59,12 +60,14 @@ class KernelFinder:
         self._here = self._reader.mount
 
     def body(self, directory: int, name: bytes) -> bytes:
+        """The handle of an entry. Raises OSError."""
         found = self._reader.read(directory, name)
         if self._here not in (None, self._reader.mount):
             raise OSError(errno.EXDEV, "another file system is mounted there")
         return found
 
     def open(self, body: bytes) -> int:
+        """An O_PATH descriptor. Raises OSError."""
         try:
             return open_by_handle(self._top, body)
         except OSError as error:
@@ -73,6 +76,7 @@ class KernelFinder:
             raise
 
     def close(self) -> None:
+        """Close the folder."""
         os.close(self._top)
 
 
@@ -87,6 +91,7 @@ class NameFinder:
         self._walked = float("-inf")
 
     def body(self, directory: int, name: bytes) -> bytes:
+        """The inode number of an entry, whose name is remembered. Raises OSError."""
         above = os.fstat(directory)
         if not name:
             return _INODE.pack(above.st_ino)
@@ -98,6 +103,7 @@ class NameFinder:
         return _INODE.pack(status.st_ino)
 
     def open(self, body: bytes) -> int:
+        """An O_PATH descriptor; the tree is walked when the number is not known. Raises OSError."""
         if len(body) != _INODE.size:
             raise OSError(errno.ESTALE, "not a handle of this server as it runs now")
         (inode,) = _INODE.unpack(body)
@@ -110,7 +116,7 @@ class NameFinder:
         return found
 
     def close(self) -> None:
-        pass
+        """Nothing is open."""
 
     def _open(self, inode: int) -> int | None:
         """None when no name is known for the inode, or another file has that name now."""

@@ -41,12 +41,14 @@ class Descriptors:
         self._open: OrderedDict[bytes, int] = OrderedDict()
 
     def get(self, handle: bytes) -> int | None:
+        """The descriptor of a handle that is open."""
         descriptor = self._open.get(handle)
         if descriptor is not None:
             self._open.move_to_end(handle)
         return descriptor
 
     def put(self, handle: bytes, descriptor: int) -> int:
+        """Keep a descriptor; the longest unused one is closed when there are too many."""
         self.drop(handle)
         self._open[handle] = descriptor
         if len(self._open) > self._most:
@@ -54,11 +56,13 @@ class Descriptors:
         return descriptor
 
     def drop(self, handle: bytes) -> None:
+        """Close what is open of a handle."""
         descriptor = self._open.pop(handle, None)
         if descriptor is not None:
             os.close(descriptor)
 
     def drop_export(self, export: bytes) -> None:
+        """Close what is open of an export."""
         for handle in [handle for handle in self._open if handle.startswith(export)]:
             self.drop(handle)
 
@@ -72,10 +76,12 @@ class OpenFiles:
         self.to_read, self.to_write = Descriptors(most // 8), Descriptors(most // 8)
 
     def drop(self, handle: bytes) -> None:
+        """Close what is open of a handle."""
         for kind in (self.places, self.to_read, self.to_write):
             kind.drop(handle)
 
     def drop_export(self, export: bytes) -> None:
+        """Close what is open of an export."""
         for kind in (self.places, self.to_read, self.to_write):
             kind.drop_export(export)
 
@@ -90,4 +96,5 @@ def statuses() -> Iterator[None]:
 
 
 def failure(error: OSError) -> NfsError:
+    """The status of NFS for an error of the operating system."""
     return NfsError(_STATUSES.get(error.errno or 0, Status.IO))

@@ -30,6 +30,7 @@ class Registered:
                 raise OSError(f"it does not take program {program}")
 
     def close(self) -> None:
+        """Take NFS and MOUNT out again."""
         for program, version in self._ports:
             with suppress(OSError):
                 self._ask(portmap.Procedure.UNSET, program, version, 0)

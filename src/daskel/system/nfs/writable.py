@@ -39,6 +39,7 @@ class WritableExport(Export):
         self.usage = usage
 
     def space(self) -> Space:
+        """FSSTAT (RFC 1813 3.3.18): what is left of the limit, in bytes and files."""
         found = super().space()
         if self.usage is None:
             return found

@@ -33,6 +33,7 @@ _LARGEST = 512 << 20  # bytes of an initrd, unpacked
 
 
 def read_facts(site: Site, root: str, tree: Path, files: Path) -> Facts:
+    """What `inspect` judges, read from a root's tree and from `files`."""
     init = next((p for path in _INITS[:3] if (p := _program(tree, path))), None)
     modules = [
         p.name for p in _listed(tree, "lib/modules") if (p / "kernel").exists() or any(p.glob("*"))

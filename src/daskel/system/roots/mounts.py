@@ -59,10 +59,12 @@ def hide(folders: Sequence[Path]) -> None:
 
 
 def bind(source: Path, target: Path) -> None:
+    """Show a folder at another place, with what is mounted in it. Raises OSError."""
     libc.mount(str(source), str(target), "", libc.BIND | libc.RECURSIVE, "")
 
 
 def mount(kind: str, target: Path, source: str = "none", flags: int = 0, options: str = "") -> None:
+    """Mount a file system. Raises OSError."""
     libc.mount(source, str(target), kind, flags, options)
 
 

@@ -33,11 +33,14 @@ class Version:
 
 @dataclass(frozen=True, slots=True)
 class RootState:
+    """Which version is in use, and what there is."""
+
     used: int = 0  # the version that clients get; 0: the working tree
     versions: dict[int, Version] = field(default_factory=dict)
 
     @property
     def next(self) -> int:
+        """The number of the version that is sealed next."""
         return max(self.versions, default=0) + 1
 
 
@@ -49,6 +52,7 @@ class RootFolder:
         self._versions = roots / VERSIONS / path
 
     def state(self) -> RootState:
+        """As it is on the disk now. Raises MissingRequirementError."""
         try:
             data = json.loads((self._versions / _STATE).read_text())
         except FileNotFoundError:
@@ -81,6 +85,7 @@ class RootFolder:
         return self._versions / ".unfinished"
 
     def use(self, number: int) -> None:
+        """Clients get this version at their next boot; 0: the working tree."""
         self.keep(replace(self.state(), used=number))
 
     @contextmanager

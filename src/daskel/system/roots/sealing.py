@@ -65,6 +65,7 @@ def put_in_place(root: RootFolder) -> None:
 
 
 def discard(folder: Path) -> None:
+    """Remove a folder with all that is in it, whatever its modes."""
     if folder.exists():
         shutil.rmtree(folder)
 

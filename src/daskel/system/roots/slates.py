@@ -58,6 +58,7 @@ class Slate:
 
     @property
     def upper(self) -> Path:
+        """The folder with what was changed."""
         return self.folder / "upper"
 
     @property
@@ -73,6 +74,7 @@ class Slate:
 
     @property
     def view(self) -> Path:
+        """Where it is mounted."""
         return self.folder / "view"
 
     def state(self) -> SlateState | None:
@@ -126,6 +128,7 @@ class Slate:
         return version
 
     def close(self) -> None:
+        """Unmount it."""
         for point in mounted_below(self.folder):
             unmount(point)
 

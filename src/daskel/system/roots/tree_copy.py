@@ -62,6 +62,7 @@ def forgets(patterns: Sequence[str]) -> Callable[[str], bool]:
 
 
 def plan(source: Path, before: Path | None, forget: Sequence[str]) -> CopyPlan:
+    """What a copy would hold, before anything is copied. Raises OSError."""
     result, out = CopyPlan(), forgets(forget)
     for path, status in entries(source):
         if not stat.S_ISDIR(status.st_mode) and out(path):

@@ -41,6 +41,7 @@ class Usage:
 
     @property
     def left(self) -> int:
+        """Bytes that may still be written."""
         return max(0, self.limit - self.used)
 
     def need(self, count: int) -> None:
@@ -50,6 +51,7 @@ class Usage:
             raise NfsError(Status.NOSPC)
 
     def add(self, count: int) -> None:
+        """Count bytes that were written, until they are counted on the disk."""
         self.used += max(0, count)
         self.changed = True
 
