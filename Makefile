@@ -34,10 +34,10 @@ bench: .venv/installed
 screenshots: .venv/installed
 	$(BIN)/python tools/screenshots
 
-.venv/installed: pyproject.toml
+.venv/installed: pyproject.toml constraints.txt
 	tools/packages python3-venv
 	$(PYTHON) -m venv .venv
-	$(BIN)/pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	$(BIN)/pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[dev]'
 	touch $@
 
 clean:
