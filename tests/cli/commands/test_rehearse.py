@@ -186,7 +186,7 @@ def _runs(process: str) -> bool:
     ("words", "code", "text"),
     [
         (["tide-1"], 2, "did you mean tide-"),
-        (["tide", "--plot", "x.txt"], 2, "is no picture"),
+        (["tide", "--plot", "x.txt"], 2, "is not a .png or .svg file"),
         (["tide", "--within", "5s"], 2, "go with --storm"),
         (["tide", "--machine"], 2, "one client"),
         (["tide", "--keep", "daskel.toml"], 3, "cannot be made"),
