@@ -8,12 +8,15 @@ import subprocess
 import sys
 from pathlib import Path
 
+import pytest
+
 import daskel as package
 from tests.conftest import PATIENCE
-from tests.vm import guest
+from tests.vm import guest, test_slates
 from tests.vm.lab import Lab
-from tests.vm.test_slates import SITE, daskel, pytestmark  # noqa: F401
+from tests.vm.test_slates import SITE, daskel
 
+pytestmark = [*test_slates.pytestmark, pytest.mark.extended]
 INSIDE = """format = 1
 [site]
 nfs = "kernel"

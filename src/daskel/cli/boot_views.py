@@ -9,7 +9,7 @@ from rich.table import Table
 from rich.text import Text
 
 from daskel.cli import events
-from daskel.cli.output import Output, counted
+from daskel.cli.output import Output
 from daskel.cli.selection import select
 from daskel.cli.usage import UsageProblem
 from daskel.core.history.boots import Boot, End, fetches
@@ -17,7 +17,7 @@ from daskel.core.history.diagnosis import Case, Cause
 from daskel.core.history.events import Told, Up
 from daskel.core.history.outcome import GOOD, Result, result
 from daskel.core.site.model import Site
-from daskel.core.values import parse_mac, show_duration, show_size
+from daskel.core.values import counted, parse_mac, show_duration, show_size
 from daskel.store.reading import read_boot, read_boots
 from daskel.system.sitefile import SiteFile
 

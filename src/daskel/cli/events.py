@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from json import JSONEncoder
 
-from daskel.cli.output import counted
 from daskel.core.history.encoding import as_json
 from daskel.core.history.events import (
     DETAILS,
@@ -31,7 +30,7 @@ from daskel.core.history.events import (
     Up,
     Waits,
 )
-from daskel.core.values import show_duration, show_size
+from daskel.core.values import counted, show_duration, show_size
 
 _MOST_TEXTS = 20_000
 _BAD = (

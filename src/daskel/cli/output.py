@@ -100,11 +100,6 @@ class Output:
             self.print(Text(f"      {finding.remedy}", style="green"))
 
 
-def counted(number: int, what: str) -> str:
-    """`1 path`, `2,000 paths`."""
-    return f"{number:,} {what}{'' if number == 1 else 's'}"
-
-
 def working(output: Output, what: str, total: int) -> Progress:
     """A progress bar on a terminal, for long work; nothing elsewhere."""
     columns = (TextColumn(what), BarColumn(), DownloadColumn(), TimeRemainingColumn())

@@ -17,6 +17,7 @@ from matplotlib.patches import Patch
 from daskel.core.history.boots import Boot
 from daskel.core.history.events import Stage
 from daskel.core.history.outcome import GOOD, Result
+from daskel.core.values import counted
 
 _COLOURS = {
     Stage.SEEN: "#b8c4ce", Stage.ADDRESSED: "#8fb3d9", Stage.LOADER: "#5b8fc7",
@@ -74,7 +75,9 @@ def _timeline(figure: Figure, axes: Axes, rows: Sequence[tuple[Boot, str]], titl
     axes.set_xlim(0, width * 1.02)
     axes.set_xlabel("seconds since the first began" if together else "seconds since each began")
     good = sum(1 for _, how in rows if how in GOOD)
-    axes.set_title(f"{title}: {good} of {len(rows)} clients came up", loc="left", fontsize=12)
+    axes.set_title(
+        f"{title}: {good} of {counted(len(rows), 'client')} came up", loc="left", fontsize=12
+    )
     shown = [stage for stage in _COLOURS if any(stage in dict(boot.stages) for boot, _ in rows)]
     patches = [Patch(color=_COLOURS[stage], label=_MEANT[stage]) for stage in shown]
     figure.legend(handles=patches, fontsize=8, loc="outside right upper")

@@ -21,6 +21,7 @@ from daskel.core.boot.wire import Wire
 from daskel.core.history.batch import Batch
 from daskel.core.history.events import Event, Stage
 from daskel.core.site.model import Site
+from daskel.core.values import counted
 from daskel.service import loop
 from daskel.service.control import ControlService, Running
 from daskel.service.server import Server
@@ -93,7 +94,7 @@ async def _serve(server: Server, file: SiteFile, site: Site, wire: Wire, log: Lo
     gc.collect()
     gc.freeze()  # a large site need not be looked through again and again while clients wait
     log.ready(site, wire)
-    notify("READY=1", f"STATUS={len(site.clients)} clients")
+    notify("READY=1", f"STATUS={counted(len(site.clients), 'client')}")
     failure = asyncio.create_task(server.failed())
     waiting = asyncio.create_task(ended.wait())
     done = asyncio.create_task(log.done(server))
@@ -196,7 +197,9 @@ class Log:
         numbers += f", HTTPS {ports.https}" if site.settings.https else ""
         own = site.settings.nfs == "daskel"
         numbers += f", NFS {ports.nfs}" if own else "; NFS by the operating system"
-        self._line("", "ready", f"{len(site.clients)} clients; {numbers}; Ctrl-C ends", "green")
+        self._line(
+            "", "ready", f"{counted(len(site.clients), 'client')}; {numbers}; Ctrl-C ends", "green"
+        )
 
     def summary(self, server: Server) -> None:
         boots = [b for b in server.history.current.values() if b.client and b.last >= self._began]

@@ -22,6 +22,7 @@ from daskel.core.site.includes import Text
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site, Table
 from daskel.core.site.parse import parse
+from daskel.core.values import counted
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.sitefile import SiteFile, load
 
@@ -184,7 +185,7 @@ class Tables:
         for name, client in only.site.clients.items():
             values = client.model_dump(mode="json", by_alias=True, exclude_unset=True)
             changes.append((path_of(args), new_table("client", name, values)))
-        said = f"{len(changes)} clients imported."
+        said = f"{counted(len(changes), 'client')} imported."
         names = list(only.site.clients)
         return self._edit(args, output, self._site_file(args), changes, said, names)
 

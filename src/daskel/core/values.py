@@ -66,12 +66,23 @@ _SIZES = {unit: 1000**power for power, unit in enumerate(("kb", "mb", "gb", "tb"
 }
 
 
+_SPELT = {"kb": "kB"} | {unit: unit.upper().replace("I", "i") for unit in _SIZES if unit != "kb"}
+
+
 def parse_size(text: str) -> int:
     """`"2 GiB"`, `"500 MB"` as bytes. Raises ValueError with a sentence."""
     match = _SIZE.fullmatch(text.strip())
     if match is None:
         raise ValueError('is not a size; write a number with a unit, like "2 GiB" or "500 MB"')
     return int(float(match[1]) * _SIZES[match[2].lower()])
+
+
+def show_limit(size: int) -> str:
+    """Bytes that somebody wrote down, in the unit that they were written in: `2 GiB`, `500 MB`."""
+    for unit, factor in sorted(_SIZES.items(), key=lambda pair: -pair[1]):
+        if size >= factor and size * 10 % factor == 0:
+            return f"{size / factor:g} {_SPELT[unit]}"
+    return show_size(size)
 
 
 def show_size(size: float) -> str:
@@ -81,3 +92,8 @@ def show_size(size: float) -> str:
             return f"{size:.0f} {unit}" if unit == "B" else f"{size:.1f} {unit}"
         size /= 1000
     raise AssertionError("unreachable")
+
+
+def counted(number: int, what: str) -> str:
+    """`1 path`, `2,000 paths`."""
+    return f"{number:,} {what}{'' if number == 1 else 's'}"

@@ -21,6 +21,7 @@ from daskel.core.history.events import DETAILS
 from daskel.core.history.outcome import result
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.model import Site
+from daskel.core.values import counted
 from daskel.service.server import Server
 from daskel.service.watching import Watching
 from daskel.system.bootloader import build_missing
@@ -134,7 +135,7 @@ class Running:
             bad = _bad(new)
             for finding in bad:
                 self._note("finding", f"{finding.origin}: {finding.problem}; {finding.remedy}")
-            answer = self._kept(f"{len(bad)} findings in {self._path}")
+            answer = self._kept(f"{counted(len(bad), 'finding')} in {self._path}")
             return answer | {"findings": [_finding(finding) for finding in bad]}
         return await self._use(new, new.site)
 
@@ -149,7 +150,7 @@ class Running:
             self._note("built", f"boot loader {path}")
         self._site, self._texts, self._since = site, new.texts, self._clock.now()
         self._taken_over(site)
-        said = f"{self._path}: {len(site.clients)} clients"
+        said = f"{self._path}: {counted(len(site.clients), 'client')}"
         self._note("taken over", said)
         return {"applied": True, "said": said}
 

@@ -6,6 +6,7 @@ import errno
 import os
 from pathlib import Path
 
+from daskel.core.values import counted
 from daskel.system.host.confined_open import open_beneath
 
 
@@ -48,7 +49,9 @@ class PartialFile:
         if self._name in there:
             raise FileExistsError(errno.EEXIST, "there is such a file already", self._name)
         if len(there) >= self._most:
-            raise OSError(errno.EDQUOT, f"there are {len(there)} files already", self._name)
+            raise OSError(
+                errno.EDQUOT, f"there are {counted(len(there), 'file')} already", self._name
+            )
 
     def write(self, data: bytes) -> None:
         """Raises OSError."""

@@ -25,7 +25,7 @@ from daskel.cli.boot_views import (
     with_results,
 )
 from daskel.cli.editing import names_of
-from daskel.cli.output import ExitCode, Output, counted
+from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument, path_of, site_argument
 from daskel.cli.usage import UsageProblem, add_verb
 from daskel.core.history.boots import Boot, End, as_row, fetches
@@ -33,7 +33,7 @@ from daskel.core.history.diagnosis import diagnose
 from daskel.core.history.events import Up
 from daskel.core.history.outcome import GOOD, Result
 from daskel.core.site.model import Site
-from daskel.core.values import show_duration, show_size
+from daskel.core.values import counted, show_duration, show_size
 from daskel.store.reading import read_boots
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.sitefile import SiteFile, load

@@ -11,6 +11,7 @@ from daskel.cli.site import json_argument, load_with_seen, path_of, site_argumen
 from daskel.core.site.finding import Finding, Severity, did_you_mean
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
+from daskel.core.values import counted
 
 EXAMPLE = ("daskel check", "daskel check --site /etc/daskel/daskel.toml --json")
 
@@ -42,8 +43,10 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     output.print(_summary(Counter(finding.severity for finding in file.findings)))
     if file.usable and file.site:
         site = file.site
-        counts = f"{len(site.clients)} clients, {len(site.segments)} segments"
-        output.print(f"{file.path} can be served: {counts}, {len(site.loadouts)} loadouts.")
+        counts = f"{counted(len(site.clients), 'client')}, {counted(len(site.segments), 'segment')}"
+        output.print(
+            f"{file.path} can be served: {counts}, {counted(len(site.loadouts), 'loadout')}."
+        )
     return code
 
 

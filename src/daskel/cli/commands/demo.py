@@ -18,7 +18,7 @@ from daskel.cli.site import json_argument
 from daskel.core.boot.wire import Ports, Wire
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
-from daskel.core.values import show_duration, show_size
+from daskel.core.values import counted, show_duration, show_size
 from daskel.demo.data import firmware_of, lay_out
 from daskel.rehearse.client import SimulatedBoot, whole_root
 from daskel.rehearse.fetch import Way
@@ -117,11 +117,11 @@ def _report(
     show_problems(results, output)
     up = sum(1 for result in boots if not result.problem and result.stage == "root")
     total = sum(got.size for result in boots for got in result.files)
+    came = f"{up} of {counted(len(boots), 'client')} came up"
     output.print(
-        f"\n{up} of {len(boots)} clients came up: {show_size(total)} received, every file the same "
-        f"as on the server's disk; {show_duration(seconds)} in all.\n"
+        f"\n{came}: {show_size(total)} received, every file the same as on the server's disk; {show_duration(seconds)} in all.\n"
         if up == len(boots)
-        else f"\n{up} of {len(boots)} clients came up; {show_duration(seconds)} in all.\n"
+        else f"\n{came}; {show_duration(seconds)} in all.\n"
     )
     output.print("What tide-01 gets, as `daskel explain tide-01` shows it:\n")
     firmware, how, explanation = explain_client(file, "tide-01", None)

@@ -11,7 +11,7 @@ from rich.table import Table
 
 from daskel.cli.editing import names_of
 from daskel.cli.explanations import assigned_of
-from daskel.cli.output import ExitCode, Output, counted, short_place, working
+from daskel.cli.output import ExitCode, Output, short_place, working
 from daskel.cli.root_options import may_make, verb
 from daskel.core.boot.identity import by_mac
 from daskel.core.boot.wire import Ports
@@ -24,7 +24,7 @@ from daskel.core.roots.kernels import initrd_kind, kernel_processor
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
-from daskel.core.values import show_size
+from daskel.core.values import counted, show_size
 from daskel.store.reading import read_leases
 from daskel.system.host.confined_open import FilesFolder, why_not
 from daskel.system.roots.importing import SourceError, bring_files, size_of

@@ -25,7 +25,7 @@ from daskel.cli.selection import select
 from daskel.cli.site import json_argument, open_site, site_argument
 from daskel.cli.usage import UsageProblem
 from daskel.core.dhcp.client_messages import FACES
-from daskel.core.values import parse_duration
+from daskel.core.values import counted, parse_duration
 from daskel.system.sitefile import SiteFile
 
 EXAMPLE = (
@@ -132,4 +132,4 @@ def _show(results: Sequence[Rehearsed], output: Output) -> None:
     output.console.print(table_of(results))
     show_problems(results, output)
     count = sum(1 for result in results if result.good)
-    output.print(f"\n{count} of {len(results)} clients would come up.")
+    output.print(f"\n{count} of {counted(len(results), 'client')} would come up.")

@@ -11,10 +11,10 @@ from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
 from rich.table import Table
 
 from daskel.cli.boot_views import with_results
-from daskel.cli.output import ExitCode, Output, counted
+from daskel.cli.output import ExitCode, Output
 from daskel.cli.practice_server import Practice, begin, free_base, serving
 from daskel.cli.rehearsals import Rehearsed, folder_of, jobs_of, judged, result_json, show_problems
-from daskel.core.values import show_duration, show_size
+from daskel.core.values import counted, show_duration, show_size
 from daskel.rehearse.storm import Job, Outcome, by_stage, spread, storm
 from daskel.store.reading import read_boots
 from daskel.system.requirements import MissingRequirementError

@@ -12,7 +12,7 @@ from daskel.cli.output import ExitCode, Output, working
 from daskel.cli.root_options import few, root_of, users_of, version_name
 from daskel.cli.site import question
 from daskel.cli.slate_layers import seen_by
-from daskel.core.values import show_size
+from daskel.core.values import counted, show_size
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.roots import RootFolder, RootState
 from daskel.system.roots.run_inside import NOT_THERE, run_inside
@@ -100,7 +100,9 @@ def _say_plan(output: Output, name: str, state: RootState, planned: CopyPlan) ->
     files, size = f"{planned.files:,} files", show_size(planned.size)
     output.print(f"Version {state.next} of {name}: {files}, {size}{shared}")
     if planned.forgotten:
-        output.print(f"Left out, since it belongs to one machine: {len(planned.forgotten)} files")
+        output.print(
+            f"Left out, since it belongs to one machine: {counted(len(planned.forgotten), 'file')}"
+        )
         for path in planned.forgotten[:_MOST_SHOWN]:
             output.print(Text(f"  {path}", style="dim"))
         if len(planned.forgotten) > _MOST_SHOWN:

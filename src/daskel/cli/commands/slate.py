@@ -12,13 +12,13 @@ from typing import Any
 from rich.table import Table as Grid
 from rich.text import Text
 
-from daskel.cli.output import ExitCode, Output, counted
+from daskel.cli.output import ExitCode, Output
 from daskel.cli.root_options import Run, paint, root_of, verb
 from daskel.cli.site import path_of, question
 from daskel.cli.slate_layers import base_of
 from daskel.core.boot.arguments import slate_of
 from daskel.core.site.finding import did_you_mean
-from daskel.core.values import show_ago, show_size
+from daskel.core.values import counted, show_ago, show_limit, show_size
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.sealing import Difference, differences
 from daskel.system.roots.slates import ChangedPath, Slate, slates_below
@@ -106,7 +106,7 @@ def _list(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
         grid.add_column(title, justify="right" if title in ("size", "files") else "left")
     for row in rows:
         ago = show_ago(time.time() - row["used"])
-        limit = f" of {show_size(row['limit'])}" if row["limit"] else ""
+        limit = f" of {show_limit(row['limit'])}" if row["limit"] else ""
         full = row["limit"] and row["size"] > 0.9 * row["limit"]
         size = Text(show_size(row["size"]) + limit, style="red" if full else "")
         version = str(row["version"]) if row["version"] else "working tree"

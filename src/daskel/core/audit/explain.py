@@ -22,7 +22,7 @@ from daskel.core.replies.reply import Question, Setting
 from daskel.core.site.layers import Effective, Overridden, Sourced, effective
 from daskel.core.site.model import Site
 from daskel.core.site.positions import Origin
-from daskel.core.values import show_size
+from daskel.core.values import show_limit
 
 
 @dataclass(frozen=True, slots=True)
@@ -210,5 +210,5 @@ _WRITING = {
 def _writing(site: Site, found: Effective, root: str) -> Line:
     """What happens to what the client changes, and the line that says so."""
     rule, limit = slate_rule(site, found.name, found.client, root), site.roots[root].size
-    size = f", {show_size(limit)} at most" if limit and rule.value != "none" else ""
+    size = f", {show_limit(limit)} at most" if limit and rule.value != "none" else ""
     return Line("writing", _WRITING[rule.value] + size, rule.origin)

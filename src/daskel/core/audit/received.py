@@ -24,7 +24,7 @@ from daskel.core.replies.answer import Answers
 from daskel.core.roots.views import views_of
 from daskel.core.site.layers import Effective, layer_tables
 from daskel.core.site.model import FirmwareKind, Site
-from daskel.core.values import show_size
+from daskel.core.values import show_limit
 
 _XID = 1
 _CONFIGURATION = "GRUB's configuration"
@@ -111,7 +111,7 @@ class Receiving:
         found |= dict(self._content(at, segment))
         found |= dict(self._views(at, segment))
         found |= dict(self._may_write(at))
-        found["bandwidth"] = Item(f"{show_size(here.bandwidth)}/s" if here.bandwidth else "(all)")
+        found["bandwidth"] = Item(f"{show_limit(here.bandwidth)}/s" if here.bandwidth else "(all)")
         found["TFTP window"] = Item(str(site.settings.tftp_window))
         replies = self._replies(at, segment) if here.dhcp != "off" else {}
         return {**_for_all(found), **replies, **dict(self._loader_texts(at, segment))}
@@ -198,13 +198,13 @@ class Receiving:
 
     def _views(self, who: Who, segment: str) -> Iterator[tuple[str, Item]]:
         for root, view in views_of(self._site, who, segment).items():
-            limit = f", {show_size(view.limit)} at most" if view.limit else ""
+            limit = f", {show_limit(view.limit)} at most" if view.limit else ""
             shown = Item(f"{view.slate}{limit}", dict(view.own), ("root",))
             yield f"slate of the root {root}", shown
 
     def _may_write(self, who: Who) -> Iterator[tuple[str, Item]]:
         for folder, rule in self._uploads.folders(who):
-            most = f"{rule.files} files, {show_size(rule.size)} each"
+            most = f"{rule.files} files, {show_limit(rule.size)} each"
             yield f"deliveries into {folder}", Item(most)
 
 

@@ -39,7 +39,7 @@ from daskel.core.history.events import (
     Waits,
 )
 from daskel.core.history.outcome import GOOD, Result, result
-from daskel.core.values import show_duration, show_size
+from daskel.core.values import counted, show_duration, show_size
 
 _LOOPS, _LOOP_TIME = 3, 900.0  # boots that got no further, and the seconds that they are within
 _SLOW, _SLOW_TIME = 3.0, 10.0  # times its neighbours' median, and seconds more than it
@@ -314,7 +314,9 @@ def _loops(case: Case) -> Iterator[Cause]:
     same = [b for b in near if b.stage in stages]
     if len(same) >= _LOOPS and len(same) == len(near):
         furthest = max((b.stage for b in same), key=stages.index)
-        problem = f"it has begun {len(same)} times, and came no further than {furthest.value}"
+        problem = (
+            f"it has begun {counted(len(same), 'time')}, and came no further than {furthest.value}"
+        )
         span = show_duration(int(same[0].began - same[-1].began))
         remedy = "watch its screen while it starts; what is said below is of the last time"
         yield Cause("starts-over", f"{problem}, within {span}", remedy)
