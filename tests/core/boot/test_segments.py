@@ -7,7 +7,7 @@ from ipaddress import IPv4Address
 
 import pytest
 
-from daskel.core.boot.segments import where
+from daskel.core.boot.segments import find_segment
 from daskel.core.dhcp.client_messages import SYSTEM, discover
 from daskel.core.dhcp.packet import Packet
 from tests.conftest import DEMO, site_from
@@ -32,7 +32,7 @@ PLACES: list[tuple[Packet, tuple[str, ...], tuple[str, ...], str]] = [
 def test_which_segment(
     packet: Packet, wire: tuple[str, ...], segments: tuple[str, ...], problem: str
 ) -> None:
-    found = where(site_from(DEMO), packet, wire)
+    found = find_segment(site_from(DEMO), packet, wire)
     assert (
         found.segments == segments and problem in found.problem and bool(problem) == (not segments)
     )
@@ -56,9 +56,9 @@ def test_two_networks_on_one_wire() -> None:
     )
     who, wire = answers(text), ("tideroom", "annexe")
 
-    def offered(mac: str, wish: str | None = None) -> str:
+    def offered(mac: str, wanted: str | None = None) -> str:
         packet = discover(SYSTEM, mac, 1)
-        options = dict(packet.options) | ({50: IPv4Address(wish).packed} if wish else {})
+        options = dict(packet.options) | ({50: IPv4Address(wanted).packed} if wanted else {})
         reply = arrive(who, replace(packet, options=options), *wire).reply
         return str(reply.yiaddr) if reply else ""
 

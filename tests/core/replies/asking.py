@@ -24,7 +24,7 @@ def answers(text: str = DEMO) -> Answers:
 def arrive(
     who: Answers, packet: Packet, *wire: str, unicast: bool = False, pxe: bool = False
 ) -> Answer:
-    return who.arrived(wire, packet, 0.0, unicast=unicast, pxe=pxe)
+    return who.receive(wire, packet, 0.0, unicast=unicast, pxe=pxe)
 
 
 def relayed(packet: Packet, relay: IPv4Address = RELAY, inside: bytes | None = None) -> Packet:

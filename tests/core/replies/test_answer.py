@@ -227,10 +227,10 @@ class NeverTwice(RuleBasedStateMachine):
 
     macs = st.integers(1, 14).map(lambda n: f"02:61:08:00:00:{n:02x}")
 
-    @rule(mac=macs, wish=st.integers(98, 106), face=st.sampled_from([BIOS, SYSTEM]))
-    def boots(self, mac: str, wish: int, face: Face) -> None:
+    @rule(mac=macs, wanted=st.integers(98, 106), face=st.sampled_from([BIOS, SYSTEM]))
+    def boots(self, mac: str, wanted: int, face: Face) -> None:
         wished = message(
-            MessageType.DISCOVER, mac, REQUESTED_ADDRESS=IPv4Address(f"10.61.8.{wish}")
+            MessageType.DISCOVER, mac, REQUESTED_ADDRESS=IPv4Address(f"10.61.8.{wanted}")
         )
         offer = ask(self.who, wished, self.now).reply
         if offer is not None:

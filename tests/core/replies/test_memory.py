@@ -32,7 +32,7 @@ def fresh(assigned: Assigned = NOT_ASSIGNED) -> Datagrams:
 
 
 def ask(who: Datagrams, packet: Packet, now: float = 0.0) -> Decision:
-    return who.arrived(WIRE, serialise(packet)[0], now, unicast=False)
+    return who.receive(WIRE, serialise(packet)[0], now, unicast=False)
 
 
 def taken(who: Datagrams, mac: str, face: Face, xid: int, now: float) -> list[Decision]:
@@ -53,7 +53,7 @@ def test_the_second_boot_comes_from_memory() -> None:
     assert lease.expires == 3.0 + 8 * 3600
     assert who._leases.of("tideroom", TIDE) == lease
     with pytest.raises(MalformedError):
-        who.arrived(WIRE, b"", 4.0, unicast=False)
+        who.receive(WIRE, b"", 4.0, unicast=False)
 
 
 def test_an_assignment_for_one_boot_is_not_forgotten() -> None:

@@ -119,7 +119,8 @@ def _report(
     total = sum(got.size for result in boots for got in result.files)
     came = f"{up} of {counted(len(boots), 'client')} came up"
     output.print(
-        f"\n{came}: {show_size(total)} received, every file the same as on the server's disk; {show_duration(seconds)} in all.\n"
+        f"\n{came}: {show_size(total)} received, every file the same as on the server's disk; "
+        f"{show_duration(seconds)} in all.\n"
         if up == len(boots)
         else f"\n{came}; {show_duration(seconds)} in all.\n"
     )

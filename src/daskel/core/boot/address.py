@@ -136,10 +136,10 @@ def choose(
     leases: Leases,
     mac: str,
     fixed: IPv4Address | None,
-    wish: IPv4Address | None,
+    wanted: IPv4Address | None,
     now: float,
 ) -> IPv4Address | None:
-    """The address to offer (RFC 2131 4.3.1): its fixed one, its present or former one, its wish,
+    """The address to offer (RFC 2131 4.3.1): its fixed one, its present or former one, its wanted,
     else a place in the pool that follows from its MAC address; never used ones come first.
 
     None when no address is left.
@@ -147,7 +147,7 @@ def choose(
     if fixed is not None:
         return fixed if leases.free_for(fixed, mac, now) else None
     former = leases.of(rules.name, mac)
-    for address in (former.address if former else None, wish):
+    for address in (former.address if former else None, wanted):
         if address and rules.allowed(address, None) and leases.free_for(address, mac, now):
             return address
     expired: Lease | None = None

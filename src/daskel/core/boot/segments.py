@@ -21,7 +21,7 @@ class Where:
     problem: str = ""
 
 
-def where(site: Site, packet: Packet, wire: Sequence[str]) -> Where:
+def find_segment(site: Site, packet: Packet, wire: Sequence[str]) -> Where:
     """Where the sender of `packet` is; `wire` are the segments of the interface that it came by."""
     if packet.giaddr != NOWHERE:
         return _relayed(site, packet)
@@ -73,14 +73,14 @@ def behind_relays(segment: Segment) -> bool:
     return bool(segment.relays) and segment.server not in segment.network
 
 
-def best(site: Site, candidates: Sequence[str], mac: str, wish: IPv4Address | None) -> list[str]:
+def best(site: Site, candidates: Sequence[str], mac: str, wanted: IPv4Address | None) -> list[str]:
     """The candidates in the order in which to try them: the segment that the site file gives the
     machine, that of the address it asks for, then as they come."""
     name = site.by_mac.get(mac)
     given = segment_name(site, site.clients[name]) if name else None
 
     def rank(candidate: str) -> tuple[bool, bool]:
-        asked = wish is not None and wish in site.segments[candidate].network
+        asked = wanted is not None and wanted in site.segments[candidate].network
         return candidate != given, not asked
 
     return sorted(candidates, key=rank)

@@ -134,7 +134,7 @@ _USE_THIS_FILE = bytes((6, 1, 8, 255))
 
 @dataclass(frozen=True, slots=True)
 class BootRequest:
-    """What a message says about the wish to boot from the network."""
+    """What a message says about the wanted to boot from the network."""
 
     architecture: int
     vendor_class: bytes

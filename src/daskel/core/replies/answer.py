@@ -17,7 +17,7 @@ from daskel.core.boot.address import (
 )
 from daskel.core.boot.arguments import representatives
 from daskel.core.boot.identity import by_mac, refusal
-from daskel.core.boot.segments import best, where
+from daskel.core.boot.segments import best, find_segment
 from daskel.core.boot.wire import Ports
 from daskel.core.dhcp.client_messages import Face, discover
 from daskel.core.dhcp.options import Code
@@ -79,12 +79,12 @@ class Answers:
             Situation.INFORM: self._inform,
         }
 
-    def arrived(
+    def receive(
         self, wire: Sequence[str], request: Packet, now: float, *, unicast: bool, pxe: bool = False
     ) -> Answer:
         """What to do about a message that came in by an interface with the segments `wire`;
         `pxe`: on port 4011."""
-        place = where(self.site, request, wire)
+        place = find_segment(self.site, request, wire)
         mac = mac_text(request.chaddr)
         if place.problem:
             who = by_mac(self.site, mac)
@@ -122,62 +122,74 @@ class Answers:
             return self._beside(question, meaning)
         return self._handlers[meaning](question)
 
-    def _pxe(self, q: Question) -> Answer:
+    def _pxe(self, question: Question) -> Answer:
         """A question on port 4011: which boot file, and nothing else."""
-        leases, events = heard(self.replies, q)
-        known = self.leases.at(q.request.ciaddr)
-        if self.site.segments[q.segment].dhcp == "full" or (known and known.mac == q.who.mac):
+        leases, events = heard(self.replies, question)
+        known = self.leases.at(question.request.ciaddr)
+        if self.site.segments[question.segment].dhcp == "full" or (
+            known and known.mac == question.who.mac
+        ):
             leases, events = [], []
         for lease in leases:
             self.leases.put(lease)
-        return Answer(acknowledgement(self.replies, q), None, leases, events)
+        return Answer(acknowledgement(self.replies, question), None, leases, events)
 
-    def _beside(self, q: Question, meaning: Situation) -> Answer:
+    def _beside(self, question: Question, meaning: Situation) -> Answer:
         """On a segment with another DHCP server."""
         if meaning is Situation.DISCOVER:
-            reply, events = offer(self.replies, q)
-            return Answer(reply, events=[_seen(q), *events])
+            reply, events = offer(self.replies, question)
+            return Answer(reply, events=[_seen(question), *events])
         if meaning is Situation.INFORM:
-            return Answer(acknowledgement(self.replies, q))
+            return Answer(acknowledgement(self.replies, question))
         if meaning in (Situation.DECLINE, Situation.RELEASE):
             return Answer()
-        leases, events = heard(self.replies, q)
+        leases, events = heard(self.replies, question)
         for lease in leases:
             self.leases.put(lease)
         return Answer(leases=leases, events=events)
 
-    def _discover(self, q: Question) -> Answer:
-        rules, wish = self._rules[q.segment], q.request.address_option(Code.REQUESTED_ADDRESS)
-        address = choose(rules, self.leases, str(q.who.mac), q.fixed, wish, q.now)
-        events: list[Event] = [_seen(q, address)]
-        if address is not None and not self._has_room(q, address):
+    def _discover(self, question: Question) -> Answer:
+        rules, wanted = (
+            self._rules[question.segment],
+            question.request.address_option(Code.REQUESTED_ADDRESS),
+        )
+        address = choose(
+            rules, self.leases, str(question.who.mac), question.fixed, wanted, question.now
+        )
+        events: list[Event] = [_seen(question, address)]
+        if address is not None and not self._has_room(question, address):
             reason = "half of the pool is kept for machines of the site, the other half is taken"
-            full = Refused(q.who, q.segment, reason, Refusal.NO_ADDRESS)
+            full = Refused(question.who, question.segment, reason, Refusal.NO_ADDRESS)
             return Answer(events=[*events, full])
         if address is None:
-            reason = "its address is in use" if q.fixed else "the pool has no address left"
-            full = Refused(q.who, q.segment, reason, Refusal.NO_ADDRESS)
+            reason = "its address is in use" if question.fixed else "the pool has no address left"
+            full = Refused(question.who, question.segment, reason, Refusal.NO_ADDRESS)
             return Answer(events=[*events, full])
-        lease = self._lease(q, address)
+        lease = self._lease(question, address)
         held = self.leases.at(address)
-        if not (held and held.state is LeaseState.BOUND and held.holds(q.now)):
-            self.leases.put(offered(lease, q.now))
-        owns = held and held.mac == q.who.mac and held.state is LeaseState.BOUND
-        probe = None if owns and held and held.holds(q.now) else address
-        return Answer(self.replies.make(q, MessageType.OFFER, address), probe, [], events)
+        if not (held and held.state is LeaseState.BOUND and held.holds(question.now)):
+            self.leases.put(offered(lease, question.now))
+        owns = held and held.mac == question.who.mac and held.state is LeaseState.BOUND
+        probe = None if owns and held and held.holds(question.now) else address
+        return Answer(self.replies.make(question, MessageType.OFFER, address), probe, [], events)
 
-    def _has_room(self, q: Question, address: IPv4Address) -> bool:
+    def _has_room(self, question: Question, address: IPv4Address) -> bool:
         """Machines that are not in the site share one half of the pool, so that a flood of made-up
         ones leaves the other to those that are."""
-        held = self.leases.of(q.segment, str(q.who.mac))
-        if q.who.name is not None or (held and held.address == address and held.holds(q.now)):
+        held = self.leases.of(question.segment, str(question.who.mac))
+        if question.who.name is not None or (
+            held and held.address == address and held.holds(question.now)
+        ):
             return True
-        size = sum(part.size for part in self.site.segments[q.segment].pool)
-        counted, taken = self._strangers.get(q.segment, (float("-inf"), 0))
-        if not 0 <= q.now - counted < _COUNT_AGAIN:
-            counted, taken = q.now, self.leases.held_by_others(q.segment, self.site.by_mac, q.now)
+        size = sum(part.size for part in self.site.segments[question.segment].pool)
+        counted, taken = self._strangers.get(question.segment, (float("-inf"), 0))
+        if not 0 <= question.now - counted < _COUNT_AGAIN:
+            counted, taken = (
+                question.now,
+                self.leases.held_by_others(question.segment, self.site.by_mac, question.now),
+            )
         has_room = taken < max(1, size // 2)
-        self._strangers[q.segment] = counted, taken + has_room
+        self._strangers[question.segment] = counted, taken + has_room
         return has_room
 
     def in_use(self, request: Packet, address: IPv4Address, now: float) -> Answer:
@@ -192,86 +204,93 @@ class Answers:
             leases=[aside], events=[GivenBack(who, lease.segment, address, declined=True)]
         )
 
-    def _request(self, q: Question) -> Answer:
+    def _request(self, question: Question) -> Answer:
         """REQUEST that names this server, or comes to it alone: ACK when right, else NAK."""
-        address = wanted_address(q.request)
+        address = wanted_address(question.request)
         if address is None:
             return Answer()
-        rules = self._rules[q.segment]
-        if not rules.allowed(address, q.fixed):
-            return self._nak(q, f"{address} is not its address", Refusal.WRONG_NETWORK)
-        if not self.leases.free_for(address, str(q.who.mac), q.now):
-            return self._nak(q, f"{address} belongs to another machine", Refusal.NO_ADDRESS)
-        lease = self._lease(q, address)
+        rules = self._rules[question.segment]
+        if not rules.allowed(address, question.fixed):
+            return self._nak(question, f"{address} is not its address", Refusal.WRONG_NETWORK)
+        if not self.leases.free_for(address, str(question.who.mac), question.now):
+            return self._nak(question, f"{address} belongs to another machine", Refusal.NO_ADDRESS)
+        lease = self._lease(question, address)
         before = self.leases.at(address)
-        renewed = bool(before and before.state is LeaseState.BOUND and before.holds(q.now))
+        renewed = bool(before and before.state is LeaseState.BOUND and before.holds(question.now))
         self.leases.put(lease)
-        answer = self.replies.make(q, MessageType.ACK, address)
-        seconds = self.site.segments[q.segment].lease
-        file = self.replies.plan(q).file
-        boots = q.boot is not None
-        event = Addressed(q.who, q.segment, address, seconds, file.path, renewed, boots)
-        problems = [no_boot_file(q, file)] if file.problem else []
+        answer = self.replies.make(question, MessageType.ACK, address)
+        seconds = self.site.segments[question.segment].lease
+        file = self.replies.plan(question).file
+        boots = question.boot is not None
+        event = Addressed(
+            question.who, question.segment, address, seconds, file.path, renewed, boots
+        )
+        problems = [no_boot_file(question, file)] if file.problem else []
         return Answer(answer, None, [lease], [event, *problems])
 
-    def _reboot(self, q: Question) -> Answer:
+    def _reboot(self, question: Question) -> Answer:
         """REQUEST of a client that remembers an address (RFC 2131 4.3.2, init-reboot).
 
         On another network than it remembers: NAK. Nothing known about it: silence, since
         another server may know it.
         """
-        address = wanted_address(q.request)
-        if address is not None and address not in self.site.segments[q.segment].network:
-            return self._nak(q, f"{address} is not on this network", Refusal.WRONG_NETWORK)
-        if q.who.name is None and self.leases.of(q.segment, str(q.who.mac)) is None:
+        address = wanted_address(question.request)
+        if address is not None and address not in self.site.segments[question.segment].network:
+            return self._nak(question, f"{address} is not on this network", Refusal.WRONG_NETWORK)
+        if (
+            question.who.name is None
+            and self.leases.of(question.segment, str(question.who.mac)) is None
+        ):
             return Answer()
-        return self._request(q)
+        return self._request(question)
 
-    def _elsewhere(self, q: Question) -> Answer:
+    def _elsewhere(self, question: Question) -> Answer:
         """The client took another server's offer: what was offered here is free again."""
-        lease = self.leases.of(q.segment, str(q.who.mac))
+        lease = self.leases.of(question.segment, str(question.who.mac))
         if lease and lease.state is LeaseState.OFFERED:
-            self.leases.put(_ended(lease, q.now))
-        chosen = q.request.address_option(Code.SERVER_ID)
-        if chosen is None or q.request.message_type is not MessageType.REQUEST:
+            self.leases.put(_ended(lease, question.now))
+        chosen = question.request.address_option(Code.SERVER_ID)
+        if chosen is None or question.request.message_type is not MessageType.REQUEST:
             return Answer()
-        event = OtherServer(q.who, q.segment, chosen, "gave this machine an address")
+        event = OtherServer(question.who, question.segment, chosen, "gave this machine an address")
         return Answer(events=[event])
 
-    def _decline(self, q: Question) -> Answer:
-        address = q.request.address_option(Code.REQUESTED_ADDRESS)
+    def _decline(self, question: Question) -> Answer:
+        address = question.request.address_option(Code.REQUESTED_ADDRESS)
         lease = self.leases.at(address) if address else None
-        if lease is None or lease.mac != q.who.mac:
+        if lease is None or lease.mac != question.who.mac:
             return Answer()
-        until = q.now + DECLINE_TIME
-        aside = Lease(lease.address, q.segment, lease.mac, LeaseState.DECLINED, until)
+        until = question.now + DECLINE_TIME
+        aside = Lease(lease.address, question.segment, lease.mac, LeaseState.DECLINED, until)
         self.leases.put(aside)
-        event = GivenBack(q.who, q.segment, lease.address, declined=True)
+        event = GivenBack(question.who, question.segment, lease.address, declined=True)
         return Answer(leases=[aside], events=[event])
 
-    def _release(self, q: Question) -> Answer:
-        lease = self.leases.at(q.request.ciaddr)
-        if lease is None or lease.mac != q.who.mac or lease.state is not LeaseState.BOUND:
+    def _release(self, question: Question) -> Answer:
+        lease = self.leases.at(question.request.ciaddr)
+        if lease is None or lease.mac != question.who.mac or lease.state is not LeaseState.BOUND:
             return Answer()
-        ended = _ended(lease, q.now)
+        ended = _ended(lease, question.now)
         self.leases.put(ended)
-        event = GivenBack(q.who, q.segment, lease.address, declined=False)
+        event = GivenBack(question.who, question.segment, lease.address, declined=False)
         return Answer(leases=[ended], events=[event])
 
-    def _inform(self, q: Question) -> Answer:
-        return Answer(self.replies.make(q, MessageType.ACK, None))
+    def _inform(self, question: Question) -> Answer:
+        return Answer(self.replies.make(question, MessageType.ACK, None))
 
-    def _nak(self, q: Question, reason: str, why: Refusal) -> Answer:
+    def _nak(self, question: Question, reason: str, why: Refusal) -> Answer:
         options = {int(Code.MESSAGE): reason.encode()}
-        nak = reply(q.request, MessageType.NAK, q.server, options)
-        return Answer(nak, events=[Refused(q.who, q.segment, reason, why)])
+        nak = reply(question.request, MessageType.NAK, question.server, options)
+        return Answer(nak, events=[Refused(question.who, question.segment, reason, why)])
 
-    def _lease(self, q: Question, address: IPv4Address) -> Lease:
-        before = self.leases.of(q.segment, str(q.who.mac))
-        architecture = q.boot.architecture if q.boot else before.architecture if before else None
-        expires = q.now + self.site.segments[q.segment].lease
-        mac = str(q.who.mac)
-        return Lease(address, q.segment, mac, LeaseState.BOUND, expires, architecture)
+    def _lease(self, question: Question, address: IPv4Address) -> Lease:
+        before = self.leases.of(question.segment, str(question.who.mac))
+        architecture = (
+            question.boot.architecture if question.boot else before.architecture if before else None
+        )
+        expires = question.now + self.site.segments[question.segment].lease
+        mac = str(question.who.mac)
+        return Lease(address, question.segment, mac, LeaseState.BOUND, expires, architecture)
 
 
 def check_sizes(site: Site, ports: Ports) -> list[Finding]:
@@ -296,13 +315,17 @@ def check_sizes(site: Site, ports: Ports) -> list[Finding]:
     return list(findings.values())
 
 
-def _seen(q: Question, offered: IPv4Address | None = None) -> Seen:
-    firmware = q.boot.described if q.boot else None
-    vendor = q.request.options.get(Code.VENDOR_CLASS, b"").decode("ascii", "replace")
-    architecture = q.boot.architecture if q.boot else None
-    machine_id = q.boot.machine_id.hex() if q.boot and any(q.boot.machine_id) else ""
-    relay = described(q.request) if q.request.giaddr != NOWHERE else ""
-    return Seen(q.who, q.segment, firmware, vendor, architecture, machine_id, relay, offered)
+def _seen(question: Question, offered: IPv4Address | None = None) -> Seen:
+    firmware = question.boot.described if question.boot else None
+    vendor = question.request.options.get(Code.VENDOR_CLASS, b"").decode("ascii", "replace")
+    architecture = question.boot.architecture if question.boot else None
+    machine_id = (
+        question.boot.machine_id.hex() if question.boot and any(question.boot.machine_id) else ""
+    )
+    relay = described(question.request) if question.request.giaddr != NOWHERE else ""
+    return Seen(
+        question.who, question.segment, firmware, vendor, architecture, machine_id, relay, offered
+    )
 
 
 def _ended(lease: Lease, now: float) -> Lease:

@@ -51,10 +51,10 @@ class Datagrams:
         self._answers, self._leases = answers, answers.leases
         self._known: dict[tuple[object, ...], _Known] = {}
 
-    def arrived(
+    def receive(
         self, wire: tuple[str, ...], data: bytes, now: float, *, unicast: bool, pxe: bool = False
     ) -> Decision:
-        """What to do about a datagram from the network, see `Answers.arrived`. Raises
+        """What to do about a datagram from the network, see `Answers.receive`. Raises
         MalformedError."""
         asked = (data[:4], data[10:], wire, unicast, pxe)
         known = self._known.get(asked)
@@ -63,7 +63,7 @@ class Datagrams:
             if held is not None and self._holds(known, held, now):
                 return self._again(known, data[4:8], now)
         request = parse(data)
-        answer = self._answers.arrived(wire, request, now, unicast=unicast, pxe=pxe)
+        answer = self._answers.receive(wire, request, now, unicast=unicast, pxe=pxe)
         decision = decided(request, answer)
         if (lease := self._repeatable(answer)) and (name := self._site_name(lease)):
             seconds = lease.expires - now if answer.leases else None

@@ -15,33 +15,37 @@ from daskel.core.replies.reply import Question, Replies, no_boot_file
 REMEMBERED = 86400  # seconds that an address which another server gave is taken for the client's
 
 
-def offer(replies: Replies, q: Question) -> tuple[Packet | None, list[Event]]:
+def offer(replies: Replies, question: Question) -> tuple[Packet | None, list[Event]]:
     """The offer without an address to firmware that wants to boot; nothing to anything else."""
-    if q.boot is None:
+    if question.boot is None:
         return None, []
-    file = replies.plan(q).file
+    file = replies.plan(question).file
     if file.path is None:
-        return None, [no_boot_file(q, file)] if file.problem else []
-    return replies.make(q, MessageType.OFFER, None), []
+        return None, [no_boot_file(question, file)] if file.problem else []
+    return replies.make(question, MessageType.OFFER, None), []
 
 
-def acknowledgement(replies: Replies, q: Question) -> Packet | None:
+def acknowledgement(replies: Replies, question: Question) -> Packet | None:
     """The answer on port 4011, and to an INFORM."""
-    if q.boot is None or replies.plan(q).file.path is None:
+    if question.boot is None or replies.plan(question).file.path is None:
         return None
-    return replies.make(q, MessageType.ACK, None)
+    return replies.make(question, MessageType.ACK, None)
 
 
-def heard(replies: Replies, q: Question) -> tuple[list[Lease], list[Event]]:
+def heard(replies: Replies, question: Question) -> tuple[list[Lease], list[Event]]:
     """What a REQUEST tells about the address that another server gives to its sender."""
-    asked = q.request.address_option(Code.REQUESTED_ADDRESS)
-    address = asked or (q.request.ciaddr if q.request.ciaddr != NOWHERE else None)
-    if address is None or address not in replies.site.segments[q.segment].network:
+    asked = question.request.address_option(Code.REQUESTED_ADDRESS)
+    address = asked or (question.request.ciaddr if question.request.ciaddr != NOWHERE else None)
+    if address is None or address not in replies.site.segments[question.segment].network:
         return [], []
-    architecture = q.boot.architecture if q.boot else None
-    until = q.now + REMEMBERED
-    lease = Lease(address, q.segment, str(q.who.mac), LeaseState.ELSEWHERE, until, architecture)
-    by = q.request.address_option(Code.SERVER_ID)
-    file = replies.plan(q).file.path
-    event = Addressed(q.who, q.segment, address, 0, file, False, q.boot is not None, by)
+    architecture = question.boot.architecture if question.boot else None
+    until = question.now + REMEMBERED
+    lease = Lease(
+        address, question.segment, str(question.who.mac), LeaseState.ELSEWHERE, until, architecture
+    )
+    by = question.request.address_option(Code.SERVER_ID)
+    file = replies.plan(question).file.path
+    event = Addressed(
+        question.who, question.segment, address, 0, file, False, question.boot is not None, by
+    )
     return [lease], [event]

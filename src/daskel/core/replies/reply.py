@@ -81,86 +81,93 @@ class Replies:
         boot = boot_request(request)
         return Question(request, segment, server or here, now, who, found, boot)
 
-    def plan(self, q: Question) -> Plan:
+    def plan(self, question: Question) -> Plan:
         """What a reply says; made once for each kind of message of a machine."""
-        asked = q.request.options.get(Code.PARAMETERS, b"")
+        asked = question.request.options.get(Code.PARAMETERS, b"")
         key = (
-            q.segment, q.found.name, self.assigned.waiting.get(q.found.name), q.boot,
-            q.request.options.get(Code.VENDOR_CLASS), Code.BOOT_SERVER in asked,
+            question.segment, question.found.name,
+            self.assigned.waiting.get(question.found.name), question.boot,
+            question.request.options.get(Code.VENDOR_CLASS), Code.BOOT_SERVER in asked,
             Code.BOOT_FILE in asked,
         )  # fmt: skip
         made = self._plans.get(key)
         if made is None:
             if len(self._plans) >= _MOST_PLANS:
                 self._plans.clear()
-            file = choose_boot_file(self.site, self.ports, q.who, q.found, q.segment, q.boot)
-            settings = tuple(self._settings(q, file))
+            file = choose_boot_file(
+                self.site, self.ports, question.who, question.found, question.segment, question.boot
+            )
+            settings = tuple(self._settings(question, file))
             made = Plan(file, settings, {setting.code: setting.value for setting in settings})
             self._plans[key] = made
         return made
 
-    def _settings(self, q: Question, file: BootFile) -> list[Setting]:
-        if self.site.segments[q.segment].dhcp == "proxy":  # the rest is the other server's
-            return self._boot_file_settings(q, file)
-        ours = [*self._network[q.segment], *self._machine_settings(q)]
-        return self._with_chosen(q, ours + self._boot_file_settings(q, file))
+    def _settings(self, question: Question, file: BootFile) -> list[Setting]:
+        if self.site.segments[question.segment].dhcp == "proxy":  # the rest is the other server's
+            return self._boot_file_settings(question, file)
+        ours = [*self._network[question.segment], *self._machine_settings(question)]
+        return self._with_chosen(question, ours + self._boot_file_settings(question, file))
 
-    def _with_chosen(self, q: Question, ours: list[Setting]) -> list[Setting]:
+    def _with_chosen(self, question: Question, ours: list[Setting]) -> list[Setting]:
         """The options that the site file names replace Daskel's of the same code.
 
         Not the vendor class and its option of a machine that is told where to boot: its firmware
         needs those.
         """
-        vendor_class = q.request.options.get(Code.VENDOR_CLASS, b"").decode("latin-1")
+        vendor_class = question.request.options.get(Code.VENDOR_CLASS, b"").decode("latin-1")
         written = [
             Setting(encoded.code, encoded.value, encoded.origin, encoded.type)
-            for encoded in encode(self._option_rules, q.found.options, vendor_class)
+            for encoded in encode(self._option_rules, question.found.options, vendor_class)
         ]
         needed = {s.code for s in ours if s.code in _FROM_FIRMWARE}
         written = [setting for setting in written if setting.code not in needed]
         codes = {setting.code for setting in written}
         return [setting for setting in ours if setting.code not in codes] + written
 
-    def _machine_settings(self, q: Question) -> list[Setting]:
-        site, found = self.site, q.found
+    def _machine_settings(self, question: Question) -> list[Setting]:
+        site, found = self.site, question.found
         settings = []
-        if q.who.name is not None:
-            named = site.origin("client", q.who.name)
-            settings.append(Setting(Code.HOST_NAME, q.who.name.encode(), named))
+        if question.who.name is not None:
+            named = site.origin("client", question.who.name)
+            settings.append(Setting(Code.HOST_NAME, question.who.name.encode(), named))
         if found.loadout and found.loadout.root and found.loadout_name:
-            root = nfs_root(site, found, site.segments[q.segment], found.loadout.root, self.ports)
+            root = nfs_root(
+                site, found, site.segments[question.segment], found.loadout.root, self.ports
+            )
             origin = site.origin("loadout", found.loadout_name, "root")
             settings.append(Setting(Code.ROOT_PATH, root.encode(), origin))
         return settings
 
-    def _boot_file_settings(self, q: Question, file: BootFile) -> list[Setting]:
+    def _boot_file_settings(self, question: Question, file: BootFile) -> list[Setting]:
         """Options 66 and 67 where the client asks for them; the URL of HTTP boot always."""
-        if q.boot is None or file.path is None:
+        if question.boot is None or file.path is None:
             return []
-        asked = q.request.options.get(Code.PARAMETERS, b"")
-        http = q.boot.over_http
-        origin = file.origin or (q.found.boot.origin if q.found.boot else None)
-        settings = [Setting(code, value) for code, value in boot_options(q.boot).items()]
+        asked = question.request.options.get(Code.PARAMETERS, b"")
+        http = question.boot.over_http
+        origin = file.origin or (question.found.boot.origin if question.found.boot else None)
+        settings = [Setting(code, value) for code, value in boot_options(question.boot).items()]
         if Code.BOOT_SERVER in asked and not http:
-            here = self.site.segments[q.segment].server
-            server = self.site.origin("segment", q.segment, "server")
+            here = self.site.segments[question.segment].server
+            server = self.site.origin("segment", question.segment, "server")
             settings.append(Setting(Code.BOOT_SERVER, str(here).encode(), server))
         if Code.BOOT_FILE in asked or http or len(file.path) > 127:
             settings.append(Setting(Code.BOOT_FILE, file.path.encode(), origin))
         return settings
 
-    def make(self, q: Question, kind: MessageType, address: IPv4Address | None) -> Packet:
+    def make(self, question: Question, kind: MessageType, address: IPv4Address | None) -> Packet:
         """The reply; without a lease time where no address is given (RFC 2131 4.3.5)."""
-        plan = self.plan(q)
+        plan = self.plan(question)
         options = plan.options
         if address is None and Code.LEASE_TIME in options:
             options = {code: v for code, v in options.items() if code != Code.LEASE_TIME}
         file = (plan.file.path or "").encode()
-        in_header = file if len(file) < 128 and not (q.boot and q.boot.over_http) else b""
-        next_server = q.who.name or plan.file.path is not None
-        server = self.site.segments[q.segment].server if next_server else NOWHERE
+        in_header = (
+            file if len(file) < 128 and not (question.boot and question.boot.over_http) else b""
+        )
+        next_server = question.who.name or plan.file.path is not None
+        server = self.site.segments[question.segment].server if next_server else NOWHERE
         return reply(
-            q.request, kind, q.server, options,
+            question.request, kind, question.server, options,
             yiaddr=address or NOWHERE, siaddr=server, file=in_header,
         )  # fmt: skip
 
@@ -184,6 +191,6 @@ def _network_settings(site: Site, name: str, segment: Segment) -> list[Setting]:
     return settings
 
 
-def no_boot_file(q: Question, file: BootFile) -> Refused:
+def no_boot_file(question: Question, file: BootFile) -> Refused:
     """A machine that wants to boot, and has no file for its firmware."""
-    return Refused(q.who, q.segment, file.problem, Refusal.NO_BOOT_FILE)
+    return Refused(question.who, question.segment, file.problem, Refusal.NO_BOOT_FILE)

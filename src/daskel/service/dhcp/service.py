@@ -179,7 +179,7 @@ class DhcpService:
 
     def _decide(self, message: _Message) -> Decision | None:
         try:
-            decision = self._shared.datagrams.arrived(
+            decision = self._shared.datagrams.receive(
                 self._wire,
                 message.data,
                 self._shared.clock.now(),
