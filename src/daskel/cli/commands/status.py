@@ -7,7 +7,7 @@ import time
 
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument, path_of, question, site_argument
-from daskel.core.values import show_duration
+from daskel.core.values import counted, show_duration
 from daskel.system.sitefile import load
 
 EXAMPLE = ("daskel status", "daskel status --json")
@@ -32,9 +32,10 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         return ExitCode.GOOD
     age = show_duration(int(time.time() - answer["since"]))
     output.print(
-        f"{answer['name']}: process {answer['process']} serves {answer['site']}, {age} now."
+        f"{answer['name']}: process {answer['process']} has served {answer['site']} for {age}."
     )
-    output.print(f"{answer['clients']} clients on {', '.join(answer['segments'])}.")
+    clients = counted(answer["clients"], "client")
+    output.print(f"{clients} on {', '.join(answer['segments'])}.")
     stages = ", ".join(f"{count} at {stage}" for stage, count in answer["stages"].items())
     output.print(f"Since it started: {stages or 'no client came'}.")
     for aside in answer["aside"]:
