@@ -17,7 +17,7 @@ from daskel.core.dhcp.client_messages import FACES
 from daskel.core.reader import MalformedError
 from daskel.demo.data import lay_out
 from daskel.rehearse.client import boot
-from tests.conftest import PATIENCE, Serve, Serving, SiteText
+from tests.conftest import PATIENCE, Serve, Serving, SiteText, until
 
 SERVER, MAC = IPv4Address("10.61.8.1"), "02:61:08:00:00:01"
 
@@ -78,11 +78,11 @@ def test_only_what_needs_attention(tmp_path: Path, serve: Serve) -> None:
     again = Serving(tmp_path, quiet, log, serving.wire)
     try:
         url = f"tftp://{again.address()}:{again.wire.ports.tftp}/nothing"
-        for _ in range(100):
-            done = subprocess.run(["curl", "-s", "-m", "2", url], check=False)
-            if log.read_text():
-                break
-        assert done.returncode and log.read_text().count("\n") == 1 and "missing" in log.read_text()
+        asked = ["curl", "-s", "-m", "2", url]
+        not_found = 68  # curl(1): no such file on the TFTP server
+        until(lambda: subprocess.run(asked, check=False).returncode == not_found, "an answer")
+        until(log.read_text, "a line of the log")
+        assert log.read_text().count("\n") == 1 and "missing" in log.read_text()
     finally:
         again.stop()
 

@@ -251,7 +251,7 @@ def test_a_root_is_read_and_not_written(serve: Serve, demo_folder: Path) -> None
     assert all((disk / path).read_bytes() == data for path, data in files.items())
     etc = next(entry for entry in root.entries(root.top) if entry.name == b"etc").handle or b""
     secret = next(entry for entry in root.entries(etc) if entry.name == b"shadow").handle or b""
-    new, name = calls.Make(root.top, b"new", FileType.REGULAR), pack_opaque(b"new")
+    new = calls.Make(root.top, b"new", FileType.REGULAR)
     special = calls.Make(root.top, b"new", FileType.FIFO)
     writes = [
         (Procedure.SETATTR, calls.serialise_setattr(secret, calls.NewAttributes(0))),
@@ -264,7 +264,7 @@ def test_a_root_is_read_and_not_written(serve: Serve, demo_folder: Path) -> None
         (Procedure.RMDIR, calls.serialise_lookup(root.top, b"etc")),
         (Procedure.RENAME, calls.serialise_rename(root.top, b"etc", root.top, b"new")),
         (Procedure.LINK, calls.serialise_link(secret, root.top, b"new")),
-        (Procedure.COMMIT, pack_opaque(secret) + bytes(12) + name),
+        (Procedure.COMMIT, calls.serialise_commit(secret, 0, 0)),
     ]
     for procedure, arguments in writes:
         assert nfs(root, procedure, arguments) == Status.ROFS, procedure
@@ -305,7 +305,7 @@ def test_only_ones_own_root_can_be_mounted(serving: Serving) -> None:
         "there is no directory /nothing in the root notebook",
         "there is no directory /../catalogue in the root notebook",
         "the root of tide-01 is /roots/notebook",
-        "10.61.8.77 is no client of the site",
+        "10.61.8.77 is not a client of the site",
     ]
     NfsRoot(serving.wire, own, SERVER, "/roots/notebook/usr/share/").close()
     mine = NfsRoot(serving.wire, own, SERVER, "/roots/notebook")

@@ -48,9 +48,9 @@ class Lab:
     def close(self) -> None:
         self.network.close()
 
-    def add_client(self, address: str) -> str:
-        """A namespace of its own for programs of a client; its name."""
-        return self.network.add_host("c", f"{address}/24")[-1]
+    def add_client(self, address: str) -> list[str]:
+        """A namespace of its own for programs of a client; the words that run one in it."""
+        return self.network.add_host("c", f"{address}/24")
 
     @property
     def server_log(self) -> Path:
@@ -59,10 +59,10 @@ class Lab:
     def other_server(self, given: str, *more: str) -> None:
         """A DHCP server beside Daskel, that gives addresses and knows nothing of booting."""
         own = SERVER.rpartition(".")[0] + ".250"
-        inside = self.network.add_host("o", f"{own}/24")[3:]
+        inside = self.network.add_host("o", f"{own}/24")
         words = ["server", "eth0", own, given, *more]
         log = self.folder / "other.log"
-        self.start("ip", "netns", "exec", *inside, sys.executable, OTHER, *words, log=log)
+        self.start(*inside, sys.executable, OTHER, *words, log=log)
 
     def server_on_this_machine(self, given: str) -> None:
         """The same, where Daskel runs: it holds port 67, and says that a PXE server is here."""

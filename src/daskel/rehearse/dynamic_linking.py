@@ -24,7 +24,8 @@ def needed_files(root: NfsRoot, arguments: str) -> Iterator[tuple[str, bytes]]:
     candidates = words or _INITS
     path = next((path for path in candidates if root.resolve(path)), None)
     if path is None:
-        raise BootError(f"the root has no {' and no '.join(candidates)}")
+        none = f"none of {', '.join(candidates)}" if len(candidates) > 1 else f"no {candidates[0]}"
+        raise BootError(f"the root has {none}")
     waiting, read = [path], {path}
     while waiting:
         path = waiting.pop(0)

@@ -95,7 +95,7 @@ def refused(folder: Path) -> None:
     ("spoil", "stage", "problem", "cause"),
     [
         (renamed_root, "running kernel", "mount 10.61.8.1:/roots/nothing", "mount-refused"),
-        (no_init, "running kernel", "the root has neither /sbin/init nor /etc/init", None),
+        (no_init, "running kernel", "the root has none of /sbin/init, /etc/init", None),
         (linked, "running kernel", "/sbin/init of the root is", None),
         (refused, "nothing", "no answer to DHCP DISCOVER", "refused"),
     ],
@@ -110,7 +110,7 @@ def test_the_first_thing_that_is_wrong(
         assert client["finding"]["cause"] == cause
     text = daskel("rehearse", "tide-01", cwd=demo_folder)
     assert text.returncode == 1 and problem in text.stdout
-    assert "0 of 1 clients would come up." in text.stdout
+    assert "0 of 1 client would come up." in text.stdout
 
 
 def test_init_and_its_libraries_are_read(demo_folder: Path) -> None:

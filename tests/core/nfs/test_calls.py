@@ -23,6 +23,7 @@ ALL = NewAttributes(0o640, 1, 2, 3, 4 * 10**9 + 5, Clock.SERVER)
 CASES: list[tuple[Callable[[Reader], Any], bytes, Any]] = [
     (calls.parse_lookup, calls.serialise_lookup(H, N), (H, N)),
     (calls.parse_read, calls.serialise_read(H, 1 << 40, 9), (H, 1 << 40, 9)),
+    (calls.parse_commit, calls.serialise_commit(H, 1 << 40, 9), (H, 1 << 40, 9)),
     (calls.parse_setattr, calls.serialise_setattr(H, ALL, 7 * 10**9 + 8), (H, ALL, 7 * 10**9 + 8)),
     (calls.parse_setattr, calls.serialise_setattr(H, NewAttributes()), (H, NewAttributes(), None)),
     (

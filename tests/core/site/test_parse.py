@@ -106,7 +106,7 @@ CHECKED += [
     (CLIENT + "address='10.61.8.1'", 13, "address 10.61.8.1 is the server's"),
     (CLIENT + "address='10.61.8.120'", 13, "lies in the pool"),
     (CLIENT.replace("boot='x'\n", ""), 9, "has nothing to boot"),
-    (CLIENT.replace("client.c", "client.c_1"), 9, "no host name"),
+    (CLIENT.replace("client.c", "client.c_1"), 9, "not a host name"),
     (CLIENT + OTHER, 14, "d has the MAC address"),
     (
         CLIENT + "address='10.61.8.9'\n"

@@ -45,7 +45,7 @@ def test_a_certificate_that_is_none(demo_folder: Path) -> None:
     with_certificate(demo_folder)
     (demo_folder / "certificate.pem").write_text("no certificate")
     done = daskel("check", cwd=demo_folder)
-    assert done.returncode == 0 and "no certificate (PEM) and its key" in done.stdout, done
+    assert done.returncode == 0 and "not a certificate (PEM) and its key" in done.stdout, done
     (demo_folder / "certificate.pem").unlink()
     gone = daskel("serve", "--loopback", "61000", cwd=demo_folder)
     assert gone.returncode == 3 and "cannot be read" in gone.stderr, gone

@@ -230,7 +230,7 @@ def _written(name: str, data: bytes) -> Callable[[Path], Path]:
 
 BAD: list[tuple[Callable[[Path], Path], str]] = [
     (lambda folder: folder / "missing", "No such file"),
-    (_written("text", b"hello"), "is no archive"),
+    (_written("text", b"hello"), "is not an archive"),
     (_written("cut.tar.gz", b"\x1f\x8b\x08" + bytes(30)), "cannot be unpacked"),
     (_written("empty.img", _mbr((), ())), "no partition with a system"),
     (_written("gpt.img", _mbr((1,), (1,), 0xEE)), "protective MBR and no GPT"),

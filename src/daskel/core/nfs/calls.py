@@ -59,6 +59,16 @@ def parse_read(reader: Reader) -> tuple[bytes, int, int]:
     return handle, offset, min(count, LARGEST)
 
 
+def parse_commit(reader: Reader) -> tuple[bytes, int, int]:
+    """COMMIT3args (RFC 1813 3.3.21): handle, offset and count, in bytes."""
+    return parse_handle(reader), reader.number(8), reader.number(4)
+
+
+def serialise_commit(handle: bytes, offset: int, count: int) -> bytes:
+    """COMMIT3args (RFC 1813 3.3.21); offset and count in bytes, a count of 0 is to the end."""
+    return serialise_read(handle, offset, count)
+
+
 def serialise_read(handle: bytes, offset: int, count: int) -> bytes:
     """READ3args (RFC 1813 3.3.6); offset and count in bytes."""
     return pack_opaque(handle) + pack_u64(offset) + pack_u32(count)

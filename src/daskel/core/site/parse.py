@@ -245,6 +245,7 @@ class _References:
     def _one_of(self, kind: str, name: str, known: list[str], place: Path) -> None:
         if name not in known:
             problem = f"there is no {kind} {name!r}"
-            remedy = f"{did_you_mean(name, known)} or add [{kind}.{name}]"
+            others = f"{did_you_mean(name, known)} or " if known else "there is none yet; "
+            remedy = f"{others}add [{kind}.{name}]"
             origin = self.site.positions.of(place)
             self.findings.append(Finding(Severity.INVALID, origin, problem, remedy))
