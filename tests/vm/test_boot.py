@@ -276,7 +276,9 @@ def test_other_clients(lab: Lab, tmp_path: Path) -> None:
     inside = lab.add_client("10.61.8.24")
 
     def run(*command: str) -> str:
-        done = subprocess.run([*inside, *command], capture_output=True, timeout=PATIENCE, check=False)
+        done = subprocess.run(
+            [*inside, *command], capture_output=True, timeout=PATIENCE, check=False
+        )
         assert done.returncode == 0, (command, done.stderr)
         return done.stdout.decode("latin-1")
 
