@@ -59,7 +59,7 @@ class SimulatedBoot:
     again: list[str] = field(default_factory=list)  # what it had to ask for again
     seconds: float = 0.0
     problem: str = ""
-    note: str = ""  # why it is simulated no further, where that is no problem
+    note: str = ""  # why it is simulated no further, where that is not a problem
 
 
 @dataclass(frozen=True, slots=True)

@@ -27,6 +27,7 @@ def test_what_is_left_behind_the_arguments_is_garbage() -> None:
         Procedure.MKDIR: handle + name + bytes(24),
         Procedure.SYMLINK: handle + name + bytes(24) + pack_opaque(b"to"),
         Procedure.MKNOD: handle + name + pack_u32(7) + bytes(24),
+        Procedure.COMMIT: handle + bytes(12),
         Procedure.REMOVE: handle + name, Procedure.RMDIR: handle + name,
         Procedure.RENAME: handle + name + handle + name, Procedure.LINK: handle + handle + name,
         Procedure.READDIR: handle + bytes(16) + pack_u32(512),

@@ -222,7 +222,7 @@ def _shown(output: Output, path: str, kind: FileKind, data: bytes, where: str) -
         output.out.buffer.write(data)
         output.out.buffer.flush()
     else:
-        output.errors.print("These are no words; write them to a file with: > FILE")
+        output.errors.print("This file is not text; write it to another with: > FILE")
     return ExitCode.GOOD
 
 

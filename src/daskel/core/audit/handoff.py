@@ -29,7 +29,7 @@ _NEXT_SERVER, _FILE = "next-server", "boot-file"  # fields of the message: siadd
 
 @dataclass(frozen=True, slots=True)
 class Row:
-    """One thing to type. `number` is None for a field of the message that is no option."""
+    """One thing to type. `number` is None for a field of the message that is not an option."""
 
     condition: str  # ALWAYS, or which firmware
     number: int | None

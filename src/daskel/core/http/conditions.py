@@ -28,7 +28,7 @@ class Conditions:
     if_modified_since: int | None = None
     if_unmodified_since: int | None = None
     if_range: Tag | int | None = None
-    start: int | None = None  # bytes; negative: so many from the end
+    start: int | None = None  # bytes; negative: counted from the end
     stop: int | None = None  # bytes, the first one that is not wanted
 
     @property
@@ -40,7 +40,7 @@ class Conditions:
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """`count` bytes from `start`; none of them when `status` is no success."""
+    """`count` bytes from `start`; none of them unless `status` is a success."""
 
     status: int
     start: int

@@ -15,7 +15,7 @@ _NO_PART = re.compile(r"bytes=-0+")  # which aiohttp takes for the whole
 
 
 def conditions_of(request: web.BaseRequest) -> Conditions:
-    """Several ranges at once, and what is no range, stand for the whole (RFC 9110 14.2)."""
+    """Several ranges at once, or a malformed one, ask for the whole (RFC 9110 14.2)."""
     start, stop = _range(request)
     return Conditions(
         _tags(request.if_match), _tags(request.if_none_match),

@@ -235,7 +235,7 @@ class Stream:
         return isinstance(self._out[0], FileData)
 
     def _send_bytes(self) -> bool:
-        """Whether all was sent that is no file."""
+        """Whether everything was sent but the data of files."""
         pieces: list[bytes] = []
         more = 0
         for piece in self._out:

@@ -63,7 +63,7 @@ def bring_files(source: Path, target: Path, progress: Progress) -> None:
             _copy(source, work, progress)
         else:
             if _kind(source) != "iso":
-                problem = f"{source} is no folder and no ISO image"
+                problem = f"{source} is neither a folder nor an ISO image"
                 raise SourceError(problem, "unpack it, and name the folder")
             with _iso(source) as (facade, found):
                 _records(source, facade, found, work, progress)

@@ -178,7 +178,7 @@ def copy_file(source: Path, target: Path) -> None:
 
 
 def _data(descriptor: int, size: int) -> Iterator[tuple[int, int]]:
-    """Where a file is no hole."""
+    """Where a file has data, not holes."""
     at = 0
     while at < size:
         try:
