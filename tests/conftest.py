@@ -9,6 +9,7 @@ import sys
 import time
 from collections import Counter
 from collections.abc import Callable, Generator, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from importlib.resources import files
 from ipaddress import IPv4Address
@@ -23,6 +24,7 @@ from daskel.core.boot.wire import Ports, Wire
 from daskel.core.site.model import Site
 from daskel.core.site.parse import parse
 from daskel.demo.data import lay_out
+from daskel.system.control_client import ask
 
 settings.register_profile(  # no test depends on how fast the machine is
     "daskel", deadline=None, max_examples=100, suppress_health_check=[HealthCheck.too_slow]
@@ -111,6 +113,13 @@ class Serving:
     base: int = 0  # of its ports
 
     def events(self, name: str | None = None) -> list[dict[str, Any]]:
+        """All that happened before: it is written when the server has answered once more."""
+        if self.process.poll() is None:
+            with suppress(OSError):  # it ends just now
+                ask(self.folder / "state.socket", "status")
+        return self._written(name)
+
+    def _written(self, name: str | None) -> list[dict[str, Any]]:
         whole = self.log.read_text().rpartition("\n")[0]  # the last line may still be written
         found = [json.loads(line) for line in whole.splitlines()]
         return [event for event in found if name in (None, event["event"])]
@@ -119,7 +128,7 @@ class Serving:
         """The last event of that name with those fields."""
 
         def found() -> list[dict[str, Any]]:
-            there = [event for event in self.events(name) if fields.items() <= event.items()]
+            there = [event for event in self._written(name) if fields.items() <= event.items()]
             assert there or self.process.poll() is None, self.log.read_text()
             return there
 

@@ -285,3 +285,27 @@ def test_a_question_is_asked_through_the_streams_that_are_given() -> None:
         assert err.getvalue() == "Sure? [y/N] "
     nobody = Output(out=io.StringIO(), err=io.StringIO(), stdin=io.StringIO("y\n"))
     assert not nobody.agreed("Sure?")
+
+
+FORKS = """
+import os, signal, sys
+from daskel.cli.main import _clean_up_at_the_end
+_clean_up_at_the_end()
+read, write = os.pipe()
+try:
+    child = os.fork()
+    if child == 0:
+        os.write(write, b".")
+        signal.pause()
+    os.read(read, 1)
+    os.kill(child, signal.SIGTERM)
+    print(os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]), flush=True)
+finally:
+    print("cleaned up", flush=True)
+"""
+
+
+def test_a_forked_child_cleans_nothing_up() -> None:
+    """What a library forks, and ends, leaves what the command has begun alone."""
+    done = subprocess.run([sys.executable, "-c", FORKS], capture_output=True, text=True, check=True)
+    assert done.stdout == "143\ncleaned up\n", done

@@ -288,12 +288,12 @@ def test_a_root_is_read_and_not_written(serve: Serve, demo_folder: Path) -> None
 def test_only_ones_own_root_can_be_mounted(serving: Serving) -> None:
     own = lease(serving)
     cases = [
-        (own, "/roots/catalogue", "access"),
-        (own, "/roots/nothing", "not_found"),
-        (own, "/roots/notebook/nothing", "not_found"),
-        (own, "/roots/notebook/../catalogue", "not_found"),
-        (own, "/", "not_found"),
-        (IPv4Address("10.61.8.77"), "/roots/notebook", "access"),
+        (own, "/roots/catalogue", "permission denied"),
+        (own, "/roots/nothing", "no such file"),
+        (own, "/roots/notebook/nothing", "no such file"),
+        (own, "/roots/notebook/../catalogue", "no such file"),
+        (own, "/", "no such file"),
+        (IPv4Address("10.61.8.77"), "/roots/notebook", "permission denied"),
     ]
     for address, path, why in cases:
         with pytest.raises(BootError, match=why):

@@ -84,7 +84,11 @@ def parser(asked: str | None = None) -> argparse.ArgumentParser:
 def _clean_up_at_the_end() -> None:
     """What a command has begun is ended also when its terminal or connection is closed."""
 
+    own = os.getpid()
+
     def end(number: int, _frame: FrameType | None) -> None:
+        if os.getpid() != own:  # forked, perhaps by a library: it has begun nothing
+            os._exit(128 + number)
         sys.exit(128 + number)
 
     for number in (signal.SIGTERM, signal.SIGHUP):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import http.client
+import os
 import socket
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -321,7 +322,7 @@ class NfsRoot:
         top = mount.parse_mounted(got)
         if isinstance(top, mount.Status):
             self._sock.close()
-            raise BootError(f"mount {self._where}: {top.name.lower()}")
+            raise BootError(f"mount {self._where}: {os.strerror(top).lower()}")
         self.top = top
 
     def close(self) -> None:

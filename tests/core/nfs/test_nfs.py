@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from daskel.core.nfs import calls, nfs3, results
+from daskel.core.nfs import calls, mount, nfs3, results
 from daskel.core.nfs.nfs3 import (
     Access,
     Attributes,
@@ -29,6 +29,7 @@ from daskel.core.nfs.rpc import (
     serialise_call,
     success,
 )
+from daskel.core.nfs.xdr import pack_u32
 from daskel.core.reader import MalformedError, Reader
 
 U32, U64 = st.integers(0, 2**32 - 1), st.integers(0, 2**64 - 1)
@@ -101,8 +102,12 @@ def test_calls_and_replies() -> None:
     assert call.credentials == Credentials(1000, 1000) and call.arguments.rest() == b"abcd"
     xid, reader = parse_reply(success(7, b"abcd"))
     assert (xid, reader.rest()) == (7, b"abcd")
-    with pytest.raises(MalformedError, match="procedure_unavailable"):
+    with pytest.raises(MalformedError, match="refused: procedure unavailable"):
         parse_reply(refuse(7, Refusal.PROCEDURE_UNAVAILABLE))
+    with pytest.raises(MalformedError, match="status 77"):
+        parse_reply(success(7, b"")[:-4] + pack_u32(77))
+    with pytest.raises(MalformedError, match="status 10006"):
+        mount.parse_mounted(Reader(pack_u32(10006), "MOUNT"))
 
 
 @given(st.binary(max_size=120))

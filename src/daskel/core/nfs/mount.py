@@ -31,6 +31,9 @@ class Status(IntEnum):
     ACCESS = 13
 
 
+_STATUSES = frozenset(Status)
+
+
 def parse_path(arguments: Reader) -> str:
     """The path of MOUNT and UNMOUNT. From the network; raises MalformedError."""
     path = arguments.opaque(_PATH_LIMIT).decode("utf-8", "replace")
@@ -54,8 +57,10 @@ def refused(status: Status) -> bytes:
 
 
 def parse_mounted(results: Reader) -> bytes | Status:
-    """The root's handle, or why there is none."""
+    """The root's handle, or why it was refused; from the network, raises MalformedError."""
     status = results.number(4)
+    if status not in _STATUSES:
+        raise results.fail(f"status {status} of a mount is not known")
     return results.opaque(64) if status == Status.OK else Status(status)
 
 

@@ -31,6 +31,9 @@ class Refusal(IntEnum):
     SYSTEM_ERROR = 5
 
 
+_REFUSALS = frozenset(Refusal)
+
+
 @dataclass(frozen=True, slots=True)
 class Credentials:
     """Who the caller says it is (AUTH_SYS, RFC 5531 appendix A); nobody under AUTH_NONE."""
@@ -116,8 +119,11 @@ def parse_reply(record: bytes) -> tuple[int, Reader]:
         raise reader.fail("not a reply that was accepted")
     reader.number(4), reader.opaque(400)
     status = reader.number(4)
+    if status in _REFUSALS:
+        words = Refusal(status).name.replace("_", " ").lower()
+        raise reader.fail(f"the call was refused: {words}")
     if status:
-        raise reader.fail(f"the call was refused ({Refusal(status).name.lower()})")
+        raise reader.fail(f"the call was refused with status {status}")
     return xid, reader
 
 
