@@ -317,7 +317,8 @@ class NfsRoot:
             source = (wire.outside(own), 0)
             self._sock = socket.create_connection(target, _TCP_WAIT, source_address=source)
         except OSError as error:
-            raise BootError(f"mount {self._where}: {error}") from error
+            words = (error.strerror or str(error)).lower()
+            raise BootError(f"mount {self._where}: {words}") from error
         got = self._call(mount.PROGRAM, mount.Procedure.MOUNT, mount.serialise_path(path))
         top = mount.parse_mounted(got)
         if isinstance(top, mount.Status):
