@@ -26,7 +26,7 @@ from daskel.cli.root_options import (
 )
 from daskel.core.roots.packages import changes
 from daskel.core.site.model import Site
-from daskel.core.values import show_ago, show_size
+from daskel.core.values import show_ago, show_limit, show_size
 from daskel.system.roots.building import host_processor
 from daskel.system.roots.roots import RootFolder
 from daskel.system.roots.sealing import differences, packages
@@ -149,7 +149,7 @@ def _list(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
             used = Text("its folder is missing", style="red")
         numbers = ", ".join(map(str, row["versions"])) or "none sealed"
         size = show_size(row["size"]) if row["size"] is not None else ""
-        limit = f", {show_size(row['limit'])} each" if row["limit"] else ""
+        limit = f", {show_limit(row['limit'])} each" if row["limit"] else ""
         grid.add_row(
             row["root"], used, numbers, size, row["slate"] + limit, str(row["slates"]),
             ", ".join(row["loadouts"]),
