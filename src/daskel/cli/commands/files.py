@@ -27,8 +27,9 @@ from daskel.core.site.model import Site
 from daskel.core.values import counted, show_size
 from daskel.store.reading import read_leases
 from daskel.system.host.confined_open import FilesFolder, why_not
-from daskel.system.roots.importing import SourceError, bring_files, size_of
+from daskel.system.roots.importing import bring_files, size_of
 from daskel.system.roots.inspecting import initrd_names
+from daskel.system.roots.new_tree import SourceError
 from daskel.system.sitefile import SiteFile
 
 EXAMPLE = (

@@ -17,8 +17,9 @@ from daskel.core.site.finding import Severity
 from daskel.core.values import show_size
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.building import build
-from daskel.system.roots.importing import SourceError, bring_in, size_of
-from daskel.system.roots.inspecting import read_facts
+from daskel.system.roots.importing import bring_in, size_of
+from daskel.system.roots.inspecting import listed, read_facts
+from daskel.system.roots.new_tree import SourceError
 from daskel.system.roots.roots import RootFolder
 from daskel.system.roots.sealing import put_in_place
 from daskel.system.sitefile import SiteFile
@@ -123,14 +124,13 @@ Row = tuple[dict[str, str | None], Path, Path | None]
 def boot_files(tree: Path) -> list[Row]:
     """Kernels in a tree, the newest first: what each is, its file, and its initrd."""
     rows: list[Row] = []
+    there = [p for p in listed(tree, "boot") if not p.is_symlink() and p.is_file()]
     for pattern in ("vmlinuz*", "Image*", "vmlinux*"):
-        for path in sorted((tree / "boot").glob(pattern), reverse=True):
-            if path.is_symlink() or not path.is_file():
-                continue
+        for path in sorted((p for p in there if p.match(pattern)), reverse=True):
             data = path.read_bytes()
             release, processor = kernel_release(data), kernel_processor(data[:4096])
-            names = [tree / "boot" / name.format(release) for name in _INITRDS]
-            initrd = next((name for name in names if name.is_file()), None)
+            names = [name.format(release) for name in _INITRDS]
+            initrd = next((p for name in names for p in there if p.name == name), None)
             what = {"path": str(path.relative_to(tree)), "release": release, "processor": processor}
             what["initrd"] = str(initrd.relative_to(tree)) if initrd else None
             rows.append((what, path, initrd))

@@ -5,6 +5,7 @@ MBR as every PC has it; GPT by the UEFI specification, section 5.3.
 
 from __future__ import annotations
 
+import itertools
 import struct
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -74,6 +75,13 @@ def partitions(read: Read) -> list[Partition]:
         elif kind and count:
             found.append(Partition(number, start * SECTOR, count * SECTOR))
     return found
+
+
+def overlapping(found: list[Partition]) -> tuple[Partition, Partition] | None:
+    """Two partitions that share bytes, which none of a healthy disk do."""
+    ordered = sorted(found, key=lambda part: part.start)
+    pairs = itertools.pairwise(ordered)
+    return next(((a, b) for a, b in pairs if a.start + a.size > b.start), None)
 
 
 def _logical(read: Read, extended: int) -> list[Partition]:

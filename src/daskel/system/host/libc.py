@@ -1,8 +1,8 @@
 """The C library's calls and the kernel's that Python has no function for; each raises OSError.
 
-mount(2), umount2(2), unshare(2), prctl(2), capset(2), openat2(2), name_to_handle_at(2),
-open_by_handle_at(2); setfsuid(2), setfsgid(2) and setgroups(2) of one thread alone, which the C
-library would change for all.
+mount(2), umount2(2), unshare(2), prctl(2), capset(2), openat2(2), renameat2(2),
+name_to_handle_at(2), open_by_handle_at(2); setfsuid(2), setfsgid(2) and setgroups(2) of one
+thread alone, which the C library would change for all.
 """
 
 from __future__ import annotations
@@ -17,12 +17,13 @@ from typing import NoReturn
 
 NEW_NAMESPACE = 0x00020000
 PRIVATE, RECURSIVE, BIND = 1 << 18, 0x4000, 0x1000
-READ_ONLY = 1
+READ_ONLY, NO_SET_ID, NO_DEVICES, REMOUNT = 1, 2, 4, 32  # MS_RDONLY, MS_NOSUID, MS_NODEV
 PR_SET_PDEATHSIG, PR_SET_KEEPCAPS, PR_CAPBSET_DROP, PR_SET_NO_NEW_PRIVS = 1, 8, 24, 38
-RESOLVE_NO_MAGIC_LINKS, RESOLVE_BENEATH = 0x02, 0x08
+RESOLVE_NO_MAGIC_LINKS, RESOLVE_NO_SYMLINKS, RESOLVE_BENEATH = 0x02, 0x04, 0x08
 HANDLE_HEAD = struct.Struct("=Ii")  # of struct file_handle: bytes of the handle, its type
 _DETACH, _EMPTY_PATH = 2, 0x1000
 _CAPABILITY_VERSION = 0x20080522
+_EXCHANGE, _HERE = 2, -100  # RENAME_EXCHANGE, AT_FDCWD
 _OPENAT2 = 437  # the same number on every architecture
 _OF_THREADS = {  # setfsuid, setfsgid, setgroups
     "x86_64": (122, 123, 116),
@@ -79,6 +80,12 @@ def openat2(folder: int, path: bytes, flags: int, resolve: int) -> int:
     if result < 0:
         _fail(path)
     return result
+
+
+def exchange(one: str, other: str) -> None:
+    """Each of two paths becomes the other, at once: renameat2(2) with RENAME_EXCHANGE."""
+    if _libc.renameat2(_HERE, os.fsencode(one), _HERE, os.fsencode(other), _EXCHANGE) != 0:
+        _fail(one)
 
 
 def knows_thread_calls() -> bool:

@@ -7,33 +7,29 @@ are mounted in a mount namespace of this process's own, read-only.
 from __future__ import annotations
 
 import os
-import shutil
 import stat
 import subprocess
-import tarfile
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
-from typing import IO, Any
 
-from daskel.core.roots.magic import SQUASHFS
-from daskel.core.roots.partitions import HEAD, Partition, file_system, kind_of, partitions
+from daskel.core.roots.partitions import (
+    HEAD,
+    Partition,
+    file_system,
+    kind_of,
+    overlapping,
+    partitions,
+)
 from daskel.system.requirements import MissingRequirementError
+from daskel.system.roots import archives, iso_images
 from daskel.system.roots.mounts import own_namespace
-from daskel.system.roots.sealing import discard
-from daskel.system.roots.tree_copy import Progress, copy_tree, need_room, plan
+from daskel.system.roots.new_tree import SourceError
+from daskel.system.roots.sealing import discard, take_place
+from daskel.system.roots.tree_copy import Progress, copy_tree, entries, need_room, plan
 
-_XATTR = "SCHILY.xattr."  # the prefix of extended attributes in pax headers
 _SIGNS = ("etc/os-release", "usr/lib/os-release", "sbin/init", "etc/inittab")
 _BOOT = ("vmlinuz*", "vmlinux*", "Image*", "kernel*")
-
-
-class SourceError(ValueError):
-    """A source that cannot be brought in: a sentence, and what to do."""
-
-    def __init__(self, problem: str, remedy: str) -> None:
-        super().__init__(problem)
-        self.remedy = remedy
 
 
 def bring_in(source: Path, work: Path, number: int | None, progress: Progress) -> str:
@@ -54,9 +50,8 @@ def bring_files(source: Path, target: Path, progress: Progress) -> None:
     """Make the folder `target` out of the files of a folder or an ISO image, as they lie; it takes
     the place of one that is there. Raises SourceError, MissingRequirementError; nothing is left
     then."""
-    work, old = target.with_name(f".{target.name}.part"), target.with_name(f".{target.name}.old")
+    work = target.with_name(f".{target.name}.part")
     discard(work)
-    discard(old)
     work.parent.mkdir(parents=True, exist_ok=True)
     try:
         if source.is_dir():
@@ -65,18 +60,14 @@ def bring_files(source: Path, target: Path, progress: Progress) -> None:
             if _kind(source) != "iso":
                 problem = f"{source} is neither a folder nor an ISO image"
                 raise SourceError(problem, "unpack it, and name the folder")
-            with _iso(source) as (facade, found):
-                _records(source, facade, found, work, progress)
-        for path in [work, *work.rglob("*")]:  # the server need not be root to read them
-            if not path.is_symlink():
-                path.chmod(0o755 if path.is_dir() else 0o644)
-        if target.exists():
-            target.rename(old)
-        work.rename(target)
-    except BaseException:
+            with iso_images.opened(source) as (facade, found):
+                iso_images.unpack(source, facade, found, work, progress)
+        for path, status in [("", work.stat()), *entries(work)]:  # the server need not be root
+            if not stat.S_ISLNK(status.st_mode):
+                (work / path).chmod(0o755 if stat.S_ISDIR(status.st_mode) else 0o644)
+        take_place(work, target)
+    finally:
         discard(work)
-        raise
-    discard(old)
 
 
 def size_of(source: Path) -> int:
@@ -90,8 +81,7 @@ def _bring_in(source: Path, work: Path, number: int | None, progress: Progress) 
         return "a folder"
     kind = _kind(source)
     if kind in ("tar", "gzip", "xz", "zstd"):
-        _unpack(source, kind, work, progress)
-        return "an archive"
+        return f"an archive{archives.unpack(source, kind, work, progress)}"
     if kind == "iso":
         return _from_iso(source, work, progress)
     if kind == "disk":
@@ -142,72 +132,6 @@ def _mounted(source: Path, kind: str, work: Path, part: Partition | None = None)
             top.rmdir()
 
 
-# --- archives ---
-
-
-def _unpack(source: Path, kind: str, work: Path, progress: Progress) -> None:
-    need_room(work.parent, source.stat().st_size)
-    work.mkdir()
-    with source.open("rb") as file, _plain(file, kind) as stream:
-        try:
-            with tarfile.open(fileobj=stream, mode="r|") as archive:
-                _members(archive, work, file, progress)
-        except (tarfile.TarError, EOFError, OSError) as error:
-            if isinstance(error, PermissionError):
-                problem = f"{error.filename}: {error.strerror}"
-                raise MissingRequirementError(
-                    problem, "run as root: owners are to be kept"
-                ) from None
-            problem = f"{source} cannot be unpacked: {error}"
-            raise SourceError(problem, "check that it is whole") from None
-
-
-@contextmanager
-def _plain(file: IO[bytes], kind: str) -> Iterator[Any]:
-    """The archive without its compression, by the system's own programs."""
-    if kind == "tar":
-        yield file
-        return
-    program = {"gzip": "gzip", "xz": "xz", "zstd": "zstd"}[kind]
-    if shutil.which(program) is None:
-        packages = {"xz": "xz-utils"}
-        name = packages.get(program, program)
-        raise MissingRequirementError(f"the program {program} is missing", f"apt install {name}")
-    process = subprocess.Popen([program, "-dc"], stdin=file, stdout=subprocess.PIPE)
-    assert process.stdout
-    try:
-        yield process.stdout
-    finally:
-        process.stdout.close()
-        process.wait()
-
-
-def _members(archive: tarfile.TarFile, work: Path, file: IO[bytes], progress: Progress) -> None:
-    folders, at, top = [], 0, work.resolve()
-    for member in archive:
-        target = Path(os.path.normpath(work / member.name.lstrip("/")))
-        above = target.parent.resolve()
-        if target != work and not (target.is_relative_to(work) and above.is_relative_to(top)):
-            problem = f"the archive's {member.name} leads out of it"
-            raise SourceError(problem, "do not use this archive")
-        member.name = str(target.relative_to(work))
-        if member.islnk():
-            member.linkname = member.linkname.lstrip("/")
-        archive.extract(member, work, numeric_owner=True, filter="fully_trusted")
-        for name, value in member.pax_headers.items():
-            if name.startswith(_XATTR) and not member.islnk():
-                with suppress(OSError):
-                    data = value.encode("utf-8", "surrogateescape")
-                    os.setxattr(target, name.removeprefix(_XATTR), data, follow_symlinks=False)
-        if member.isdir():
-            folders.append((target, member))
-        if file.seekable():
-            progress(file.tell() - at)
-            at = file.tell()
-    for target, member in reversed(folders):  # what was put into them changed their times
-        os.utime(target, (member.mtime, member.mtime))
-
-
 # --- disks ---
 
 
@@ -223,6 +147,9 @@ def _from_disk(source: Path, work: Path, number: int | None, progress: Progress)
             found = partitions(read)
         except ValueError as error:
             raise SourceError(f"{source} {error}", "check that the image is whole") from None
+        if number is None and (pair := overlapping(found)):
+            problem = f"{source}: its partitions {pair[0].number} and {pair[1].number} overlap"
+            raise SourceError(problem, "check the image, or choose one with --partition")
         kinds = {part: file_system(read(part.start, HEAD)) for part in found}
     known = {part: kind for part, kind in kinds.items() if kind}
     if number is not None and number not in [part.number for part in known]:
@@ -249,87 +176,19 @@ def _from_disk(source: Path, work: Path, number: int | None, progress: Progress)
     return f"partition {chosen.number} of a disk image{more}"
 
 
-# --- ISO images ---
-
-
-@contextmanager
-def _iso(source: Path) -> Iterator[tuple[Any, list[tuple[str, Any]]]]:
-    """Its paths and their records. Raises SourceError, also for what goes wrong later."""
-    import pycdlib
-    from pycdlib.pycdlibexception import PyCdlibException
-
-    iso = pycdlib.PyCdlib()
-    try:
-        iso.open(str(source))
-    except (PyCdlibException, OSError) as error:
-        remedy = "name a folder, or an ISO image that is whole"
-        raise SourceError(f"{source}: {error}", remedy) from None
-    try:
-        facade = iso.get_rock_ridge_facade() if iso.has_rock_ridge() else iso.get_iso9660_facade()
-        found = [
-            (f"{folder.rstrip('/')}/{name}", facade.get_record(f"{folder.rstrip('/')}/{name}"))
-            for folder, folders, files in facade.walk("/")
-            for name in [*folders, *files]
-        ]
-        yield facade, found
-    except PyCdlibException as error:
-        raise SourceError(f"{source}: {error}", "check that the image is whole") from None
-    finally:
-        iso.close()
-
-
 def _from_iso(source: Path, work: Path, progress: Progress) -> str:
     """The compressed file system inside of a live image, else the files themselves."""
-    with _iso(source) as (facade, found):
-        packed = [(record.get_data_length(), path) for path, record in found
-                  if record.is_file() and _is_squashfs(facade, path)]  # fmt: skip
-        if packed:
-            image = work.with_name(f"{work.name}.squashfs")
-            try:
-                need_room(work.parent, max(packed)[0])
-                facade.get_file_from_iso(str(image), max(packed)[1])
-                with _mounted(image, "squashfs", work) as top:
-                    _copy(top, work, progress)
-            finally:
-                image.unlink(missing_ok=True)
-            return f"the file system {max(packed)[1]} inside of an ISO image"
-        _records(source, facade, found, work, progress)
-    return "the files of an ISO image"
-
-
-def _records(
-    source: Path, facade: Any, found: list[tuple[str, Any]], work: Path, progress: Progress
-) -> None:
-    need_room(work.parent, source.stat().st_size)
-    work.mkdir()
-    for path, record in found:
-        _from_record(facade, path, record, work)
-        progress(record.get_data_length())
-
-
-def _is_squashfs(facade: Any, path: str) -> bool:
-    record = facade.get_record(path)
-    if record.get_data_length() < 4096 or (record.rock_ridge and record.rock_ridge.is_symlink()):
-        return False
-    with facade.open_file_from_iso(path) as file:
-        return bool(file.read(len(SQUASHFS)) == SQUASHFS)
-
-
-def _from_record(facade: Any, path: str, record: Any, work: Path) -> None:
-    target = work / path.lstrip("/").removesuffix(";1")
-    rock = record.rock_ridge
-    if rock is not None and rock.is_symlink():
-        target.symlink_to(os.fsdecode(rock.symlink_path()))
-    elif record.is_dir():
-        target.mkdir(exist_ok=True)
-    else:
-        with target.open("wb") as file:
-            facade.get_file_from_iso_fp(file, path)
-    attributes = rock.dr_entries.px_record or rock.ce_entries.px_record if rock else None
-    if attributes is None:
-        return
-    with suppress(PermissionError):
-        owner = attributes.posix_user_id, attributes.posix_group_id
-        os.chown(target, *owner, follow_symlinks=False)
-    if not target.is_symlink():
-        target.chmod(stat.S_IMODE(attributes.posix_file_mode))
+    with iso_images.opened(source) as (facade, found):
+        packed = iso_images.largest_squashfs(facade, found)
+        if packed is None:
+            left_out = iso_images.unpack(source, facade, found, work, progress)
+            return f"the files of an ISO image{left_out}"
+        image = work.with_name(f"{work.name}.squashfs")
+        image.unlink(missing_ok=True)
+        try:
+            iso_images.copy_out(facade, packed, dict(found)[packed].get_data_length(), image)
+            with _mounted(image, "squashfs", work) as top:
+                _copy(top, work, progress)
+        finally:
+            image.unlink(missing_ok=True)
+        return f"the file system {packed} inside of an ISO image"

@@ -36,26 +36,26 @@ def read_facts(site: Site, root: str, tree: Path, files: Path) -> Facts:
     """What `inspect` judges, read from a root's tree and from `files`."""
     init = next((p for path in _INITS[:3] if (p := _program(tree, path))), None)
     modules = [
-        p.name for p in _listed(tree, "lib/modules") if (p / "kernel").exists() or any(p.glob("*"))
+        p.name for p in listed(tree, "lib/modules") if (p / "kernel").exists() or any(p.glob("*"))
     ]
     texts = {}
     for path in _JUDGED:
-        place = _below(tree, path)
+        place = inside(tree, path)
         made = site.roots[root].slate != "none" and path in site.roots[root].own
         if place and place.is_file() and not made:
             texts[path] = place.read_text(errors="replace")
     units = [str(p.name) for wanted in ("multi-user", "network-online", "sysinit")
-             for p in _listed(tree, f"etc/systemd/system/{wanted}.target.wants")]  # fmt: skip
+             for p in listed(tree, f"etc/systemd/system/{wanted}.target.wants")]  # fmt: skip
     out = forgets(site.roots[root].forget)
     unique = sum(out(p) for p, s in entries(tree) if s.st_size and not stat.S_ISDIR(s.st_mode))
-    linker = _below(tree, init.interpreter) if init and init.interpreter else tree
+    linker = inside(tree, init.interpreter) if init and init.interpreter else tree
     return Facts(
         str(tree), init, linker is not None and linker.exists(), modules, texts, units, unique,
         list(_handed(site, root, files)),
     )  # fmt: skip
 
 
-def _below(tree: Path, path: str, depth: int = 16) -> Path | None:
+def inside(tree: Path, path: str, depth: int = 16) -> Path | None:
     """What a path means inside of the tree: absolute links begin there; None when it is not."""
     here = Path()
     parts = list(Path(path.lstrip("/")).parts)
@@ -73,13 +73,14 @@ def _below(tree: Path, path: str, depth: int = 16) -> Path | None:
     return tree / here if os.path.lexists(tree / here) else None
 
 
-def _listed(tree: Path, path: str) -> list[Path]:
-    place = _below(tree, path)
+def listed(tree: Path, path: str) -> list[Path]:
+    """What is in a folder of the tree, by the same rule."""
+    place = inside(tree, path)
     return sorted(place.iterdir()) if place and place.is_dir() else []
 
 
 def _program(tree: Path, path: str) -> Program | None:
-    place = _below(tree, path)
+    place = inside(tree, path)
     if place is None or not place.is_file():
         return None
     with place.open("rb") as file:

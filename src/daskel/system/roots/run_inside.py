@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from daskel.system.requirements import MissingRequirementError
+from daskel.system.roots.inspecting import inside
 from daskel.system.roots.mounts import bind, mount, own_namespace
 
 _NAMES = Path("etc/resolv.conf")
@@ -29,8 +30,9 @@ def run_inside(tree: Path, command: Sequence[str], *, quiet: bool = False) -> in
     """
     if os.geteuid() != 0:
         raise MissingRequirementError("changing the root directory needs root", "run as root")
-    names = tree / _NAMES
-    placed = not os.path.lexists(names) and names.parent.is_dir()
+    folder = inside(tree, str(_NAMES.parent))
+    names = (folder or tree) / _NAMES.name
+    placed = folder is not None and folder.is_dir() and not os.path.lexists(names)
     if placed:
         names.touch()
     process = os.fork()
@@ -63,13 +65,13 @@ def _inside(tree: Path, command: Sequence[str]) -> None:
     try:
         own_namespace()
         for kind in ("proc", "sysfs"):
-            place = tree / {"proc": "proc", "sysfs": "sys"}[kind]
-            if place.is_dir():
+            place = inside(tree, {"proc": "proc", "sysfs": "sys"}[kind])
+            if place and place.is_dir():
                 mount(kind, place)
-        if (tree / "dev").is_dir():
-            bind(Path("/dev"), tree / "dev")
-        if (tree / _NAMES).is_file() and not (tree / _NAMES).is_symlink():
-            bind(Path("/etc/resolv.conf"), tree / _NAMES)
+        if (devices := inside(tree, "dev")) and devices.is_dir():
+            bind(Path("/dev"), devices)
+        if (names := inside(tree, str(_NAMES))) and names.is_file():
+            bind(Path("/etc/resolv.conf"), names)
         os.chroot(tree)
         os.chdir("/")
     except OSError:

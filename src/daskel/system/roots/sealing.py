@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import shutil
 import stat
@@ -11,6 +12,8 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from daskel.core.roots.packages import parse_status
+from daskel.system.host.libc import exchange
+from daskel.system.roots.inspecting import inside
 from daskel.system.roots.roots import RootFolder, Version
 from daskel.system.roots.tree_copy import Progress, copy_tree, entries, same_file
 
@@ -56,17 +59,30 @@ def drop(root: RootFolder, number: int) -> None:
 
 def put_in_place(root: RootFolder) -> None:
     """What was put together becomes the working tree. The root must be locked."""
-    former = root.unfinished.with_name(".former")
-    discard(former)
-    if root.tree.exists():
-        root.tree.rename(former)
-    root.unfinished.rename(root.tree)
-    discard(former)
+    take_place(root.unfinished, root.tree)
+    discard(root.unfinished)
+
+
+def take_place(new: Path, target: Path) -> None:
+    """`new` becomes `target` at once; what was there before is then at `new`."""
+    if not target.exists():
+        new.rename(target)
+        return
+    try:
+        exchange(str(new), str(target))
+    except OSError as error:
+        if error.errno not in (errno.EINVAL, errno.ENOSYS):
+            raise
+        former = new.with_name(f"{new.name}.former")  # a file system that cannot exchange names
+        discard(former)
+        target.rename(former)
+        new.rename(target)
+        former.rename(new)
 
 
 def discard(folder: Path) -> None:
     """Remove a folder with all that is in it, whatever its modes."""
-    if folder.exists():
+    if os.path.lexists(folder):
         shutil.rmtree(folder)
 
 
@@ -124,7 +140,7 @@ def _same(one: Path, other: Path, a: os.stat_result, b: os.stat_result) -> bool:
 
 def packages(tree: Path) -> dict[str, str]:
     """Installed packages and their versions; none where there is no package database."""
-    try:
-        return parse_status((tree / "var/lib/dpkg/status").read_text(errors="replace"))
-    except OSError:
+    place = inside(tree, "var/lib/dpkg/status")
+    if place is None or not place.is_file():
         return {}
+    return parse_status(place.read_text(errors="replace"))

@@ -7,6 +7,7 @@ which version of the root it was made on.
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 import shutil
@@ -14,14 +15,15 @@ import stat
 import threading
 import time
 from collections.abc import Container, Iterable, Iterator, Mapping
-from contextlib import suppress
+from contextlib import ExitStack, suppress
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
 from daskel.system.requirements import MissingRequirementError
+from daskel.system.roots.confined_tree import ConfinedTree
 from daskel.system.roots.mounts import mounted_below, overlay, unmount
 from daskel.system.roots.roots import RootFolder
-from daskel.system.roots.tree_copy import entries
+from daskel.system.roots.tree_copy import copy_file, entries
 from daskel.system.roots.usage import disk_usage
 
 _STATE = "slate.json"
@@ -201,19 +203,29 @@ class Slate:
     def copy(self, path: Path, target: Path) -> bool:
         """Copy what the client changed at and below `path` to the new `target`, without devices
         and what it removed. False when there is nothing."""
-        newest, folders = self._newest(), []
+        newest = self._newest()
+        plain: list[tuple[os.stat_result, Path]] = []
+        folders: list[tuple[os.stat_result, Path]] = []
         wanted = sorted(p for p in newest if p == path or path in p.parents)
-        for inside in wanted:
-            source, place = newest[inside] / inside, target / inside.relative_to(path)
-            mode = source.lstat().st_mode
-            if stat.S_ISDIR(mode):
-                place.mkdir(parents=True)
-                folders.append((source, place))
-            elif stat.S_ISREG(mode) or stat.S_ISLNK(mode):
-                place.parent.mkdir(parents=True, exist_ok=True)
-                shutil.copy2(source, place, follow_symlinks=False)
-        for source, place in reversed(folders):
-            shutil.copystat(source, place)
+        with ExitStack() as opened:
+            trees = {layer: opened.enter_context(ConfinedTree(layer)) for layer in self.layers}
+            for inside in wanted:  # its client may change it at this moment
+                place = target / inside.relative_to(path)
+                source = trees[newest[inside]].at(str(inside))
+                mode = os.lstat(source).st_mode
+                if stat.S_ISDIR(mode):
+                    place.mkdir(parents=True)
+                    folders.append((os.lstat(source), place))
+                elif stat.S_ISREG(mode):
+                    place.parent.mkdir(parents=True, exist_ok=True)
+                    copy_file(source, str(place))
+                    plain.append((os.lstat(source), place))
+                elif stat.S_ISLNK(mode):
+                    place.parent.mkdir(parents=True, exist_ok=True)
+                    place.symlink_to(Path(source).readlink())
+        for status, place in [*plain, *reversed(folders)]:
+            place.chmod(status.st_mode & 0o777)  # no set-user-id bit of a client's becomes root's
+            os.utime(place, ns=(status.st_atime_ns, status.st_mtime_ns))
         return os.path.lexists(target)
 
     def move(self, version: int, without: Iterable[str] = ()) -> None:
@@ -225,16 +237,15 @@ class Slate:
         """
         state = self.state()
         assert state, "there is a slate"
-        for place in [layer / path for layer in self.layers for path in without]:
-            if place.is_dir() and not place.is_symlink():
-                shutil.rmtree(place)
-            else:
-                place.unlink(missing_ok=True)
+        for layer in self.layers:
+            with ConfinedTree(layer) as tree:
+                for path in without:
+                    _remove(tree, path)
         inside = (layer / path for layer in self.layers for path, _ in entries(layer))
-        for path in [*self.layers, *inside]:
-            for name in os.listxattr(path, follow_symlinks=False):
+        for place in [*self.layers, *inside]:
+            for name in os.listxattr(place, follow_symlinks=False):
                 if name.startswith("trusted.overlay.") and name not in _MEANT:
-                    os.removexattr(path, name, follow_symlinks=False)
+                    os.removexattr(place, name, follow_symlinks=False)
         self._away(self.folder / "work")
         self.keep(replace(state, version=version))
 
@@ -245,6 +256,19 @@ def slates_below(slates: Path) -> Iterator[Slate]:
         for root in sorted(path for path in slates.iterdir() if not path.name.startswith(".")):
             for client in sorted(root.iterdir()):
                 yield Slate(slates, root.name, client.name)
+
+
+def _remove(tree: ConfinedTree, path: str) -> None:
+    """Nothing is removed through a link that the client made."""
+    try:
+        place = tree.at(path)
+        if stat.S_ISDIR(os.lstat(place).st_mode):
+            shutil.rmtree(place)
+        else:
+            Path(place).unlink()
+    except OSError as error:
+        if error.errno not in (errno.ENOENT, errno.ENOTDIR, errno.ELOOP):
+            raise
 
 
 def _remove_all(folder: Path) -> None:

@@ -18,9 +18,11 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from daskel.system.requirements import MissingRequirementError
+from daskel.system.roots.confined_tree import ConfinedTree
 
 _CLONE = 0x40049409  # FICLONE, ioctl_ficlone(2)
 _BLOCK = 1 << 20
+_NEW = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 _EMPTIED = "etc/machine-id"  # an empty one makes the system make its own
 Progress = Callable[[int], None]  # bytes done
 
@@ -94,8 +96,10 @@ def copy_tree(
 
     Raises MissingRequirementError when owners or devices cannot be kept.
     """
+    target.mkdir()
     try:
-        return _Copying(source, target, before, forgets(forget), progress).run()
+        with ConfinedTree(source) as old, ConfinedTree(target) as new:
+            return _Copying(old, new, before, forgets(forget), progress).run(source)
     except PermissionError as error:
         problem = f"{error.filename or target}: {error.strerror}"
         raise MissingRequirementError(
@@ -104,54 +108,67 @@ def copy_tree(
 
 
 class _Copying:
+    """Neither tree is left: a link in place of a folder, put there meanwhile, is an error."""
+
     def __init__(
-        self, source: Path, target: Path, before: Path | None, out: Callable[[str], bool],
-        progress: Progress,
+        self, source: ConfinedTree, target: ConfinedTree, before: Path | None,
+        out: Callable[[str], bool], progress: Progress,
     ) -> None:  # fmt: skip
         self._source, self._target, self._before = source, target, before
         self._out, self._progress = out, progress
-        self._linked: dict[tuple[int, int], Path] = {}  # first name of files with several
+        self._linked: dict[tuple[int, int], str] = {}  # first name of files with several
         self._new = 0
 
-    def run(self) -> int:
-        self._target.mkdir()
-        folders: list[tuple[str, os.stat_result]] = [("", self._source.stat())]
-        for path, status in entries(self._source):
+    def run(self, top: Path) -> int:
+        folders: list[tuple[str, os.stat_result]] = [("", os.lstat(self._source.at("")))]
+        for path, status in entries(top):
             if stat.S_ISDIR(status.st_mode):
-                (self._target / path).mkdir()
+                os.mkdir(self._target.at(path))
                 folders.append((path, status))
             elif not self._out(path):
                 self._one(path, status)
             elif path == _EMPTIED:
-                (self._target / path).touch(0o444)
-                os.utime(self._target / path, (0, 0))  # the same in every version
+                self._empty(path)
         for path, status in reversed(folders):
-            _copy_attributes(self._source / path, self._target / path, status)
+            _copy_attributes(self._source.at(path), self._target.at(path), status)
         return self._new
 
+    def _empty(self, path: str) -> None:
+        target = self._target.at(path)
+        os.close(os.open(target, _NEW, 0o444))
+        os.utime(target, (0, 0), follow_symlinks=False)  # the same in every version
+
     def _one(self, path: str, status: os.stat_result) -> None:
-        source, target = self._source / path, self._target / path
         kind = stat.S_IFMT(status.st_mode)
         if kind == stat.S_IFSOCK:
             return  # of a program that ran
         if status.st_nlink > 1:
-            first = self._linked.setdefault((status.st_dev, status.st_ino), target)
-            if first is not target:
-                os.link(first, target, follow_symlinks=False)
+            first = self._linked.setdefault((status.st_dev, status.st_ino), path)
+            if first is not path:
+                self._link(first, path)
                 return
+        source, target = self._source.at(path), self._target.at(path)
         if kind == stat.S_IFREG:
             self._file(path, source, target, status)
             return
         if kind == stat.S_IFLNK:
-            target.symlink_to(source.readlink())
+            os.symlink(os.readlink(source), target)
         else:
             os.mknod(target, status.st_mode, status.st_rdev)
         _copy_attributes(source, target, status)
 
-    def _file(self, path: str, source: Path, target: Path, status: os.stat_result) -> None:
+    def _link(self, first: str, path: str) -> None:
+        folder = os.open(os.path.dirname(self._target.at(first)), os.O_PATH)
+        try:
+            place = f"/proc/self/fd/{folder}/{os.path.basename(first)}"
+            os.link(place, self._target.at(path), follow_symlinks=False)
+        finally:
+            os.close(folder)
+
+    def _file(self, path: str, source: str, target: str, status: os.stat_result) -> None:
         before = self._before / path if self._before else None
-        if before and same_file(source, before, status):
-            os.link(before, target)
+        if before and same_file(Path(source), before, status):
+            os.link(before, target, follow_symlinks=False)
         else:
             copy_file(source, target)
             _copy_attributes(source, target, status)
@@ -159,9 +176,10 @@ class _Copying:
         self._progress(status.st_blocks * 512)
 
 
-def copy_file(source: Path, target: Path) -> None:
-    """The content: shared by the file system where it can, holes kept."""
-    with source.open("rb") as read, target.open("xb") as write:
+def copy_file(source: str, target: str) -> None:
+    """The content: shared by the file system where it can, holes kept. Links are not followed."""
+    from_ = os.open(source, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
+    with os.fdopen(from_, "rb") as read, os.fdopen(os.open(target, _NEW, 0o600), "wb") as write:
         with suppress(OSError):
             fcntl.ioctl(write.fileno(), _CLONE, read.fileno())
             return
@@ -216,16 +234,23 @@ def _looks_same(path: Path, status: os.stat_result) -> bool:
     return all(getattr(other, key) == getattr(status, key) for key in keys)
 
 
-def _attributes(path: Path) -> dict[str, bytes]:
-    names = [n for n in os.listxattr(path, follow_symlinks=False) if not n.startswith("trusted.")]
-    return {name: os.getxattr(path, name, follow_symlinks=False) for name in names}
+def _attributes(path: str | Path) -> dict[str, bytes]:
+    """None where the file system has no such thing."""
+    try:
+        names = os.listxattr(path, follow_symlinks=False)
+    except OSError as error:
+        if error.errno == errno.ENOTSUP:
+            return {}
+        raise
+    kept = [name for name in names if not name.startswith("trusted.")]
+    return {name: os.getxattr(path, name, follow_symlinks=False) for name in kept}
 
 
-def _copy_attributes(source: Path, target: Path, status: os.stat_result) -> None:
+def _copy_attributes(source: str, target: str, status: os.stat_result) -> None:
     """Owner, mode, extended attributes, times; in this order, since a new owner clears some."""
     os.chown(target, status.st_uid, status.st_gid, follow_symlinks=False)
     if not stat.S_ISLNK(status.st_mode):
-        target.chmod(stat.S_IMODE(status.st_mode))
+        os.chmod(target, stat.S_IMODE(status.st_mode))
     for name, value in _attributes(source).items():
         os.setxattr(target, name, value, follow_symlinks=False)
     os.utime(target, ns=(status.st_atime_ns, status.st_mtime_ns), follow_symlinks=False)

@@ -1,0 +1,1 @@
+"""Seeded, small attacks on everything that reads what others wrote."""
