@@ -23,6 +23,7 @@ from daskel.core.nfs.xdr import pack_opaque
 from daskel.rehearse.fetch import NfsRoot
 from daskel.system.nfs.export import Export
 from daskel.system.nfs.openfiles import OpenFiles
+from daskel.system.roots.mounts import tree_of
 
 SIZE, UNDER_WAY, CALLS, PIPELINE, MADE, MANY = 256 << 20, 4, 20_000, 64, 2000, 200
 BLAST_PORT, ECHO_PORT = 25997, 25996
@@ -217,7 +218,7 @@ def made_here() -> float:
 
 def say_handles(folder: Path) -> None:
     """What the key costs, of all that a LOOKUP does in an export."""
-    export = Export(b"number-1", folder, b"k" * 32, OpenFiles())
+    export = Export(b"number-1", tree_of(folder, writable=False), b"k" * 32, OpenFiles())
     from daskel.core.nfs.rpc import Credentials
 
     top, who, count = export.top(), Credentials(0, 0), 20_000

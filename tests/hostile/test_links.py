@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import stat
 from pathlib import Path
 
@@ -63,6 +62,6 @@ def test_a_kernel_that_is_a_link_is_not_handed_out(outside: Path, tmp_path: Path
     (row,) = boot_files(tree)
     assert row[0]["release"] == "6.1.0-demo" and row[2] is None
     assert packages(tree) == {}
-    os.rename(tree / "boot", outside / "boot")
+    (tree / "boot").rename(outside / "boot")
     (tree / "boot").symlink_to(outside / "boot")
     assert boot_files(tree) == []

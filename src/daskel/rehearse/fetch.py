@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import http.client
 import os
 import socket
@@ -32,6 +33,7 @@ from daskel.core.values import mac_text
 
 _OTHER = IPv4Address("192.0.2.1")  # the other DHCP server that a simulated client says it took
 _TRIES, _FIRST_WAIT = 5, 1.0  # TFTP: sendings, and seconds before the second one
+_RESERVED = 1023, 664, -1  # as Linux takes them (xprtsock.c), the highest first
 _TCP_WAIT = 30.0  # seconds
 _PIECE = 256 << 10  # bytes
 _MOST_LINKS = 40
@@ -306,6 +308,20 @@ def _connect(wire: Wire, own: IPv4Address, url: str) -> tuple[http.client.HTTPCo
     return http.client.HTTPConnection(host, port, _TCP_WAIT, source), parts.path
 
 
+def from_reserved_port(own: str, target: tuple[str, int]) -> socket.socket:
+    """A connection as a kernel makes it, from a port below 1024; from another one for who may not.
+    Raises OSError."""
+    for port in range(*_RESERVED):
+        try:
+            return socket.create_connection(target, _TCP_WAIT, source_address=(own, port))
+        except PermissionError:
+            break
+        except OSError as error:
+            if error.errno not in (errno.EADDRINUSE, errno.EADDRNOTAVAIL):
+                raise
+    return socket.create_connection(target, _TCP_WAIT, source_address=(own, 0))
+
+
 class NfsRoot:
     """A mounted root: files by path. Raises BootError."""
 
@@ -314,8 +330,7 @@ class NfsRoot:
         self._records, self._xid = Records(), 0
         self._where = f"{server}:{path}"
         try:
-            source = (wire.outside(own), 0)
-            self._sock = socket.create_connection(target, _TCP_WAIT, source_address=source)
+            self._sock = from_reserved_port(wire.outside(own), target)
         except OSError as error:
             words = (error.strerror or str(error)).lower()
             raise BootError(f"mount {self._where}: {words}") from error

@@ -107,7 +107,7 @@ VALUES: dict[str, dict[str, str]] = {
     },
     "root.notebook": {
         "path": '"other"', "slate": '"fresh"', "size": '"1 GiB"', "own": '{ "etc/x" = "y" }',
-        "up": "true", "forget": '["tmp/*"]',
+        "up": "true", "forget": '["tmp/*"]', "ports": '"any"',
     },
     "loadout.notebook": {
         "args": '["a=1"]', "options": '{ time-offset = 3 }', "boot-file": '"other.img"',

@@ -32,7 +32,7 @@ from daskel.service.nfs.messages import (
 
 NAME = SlateName("/slates", "notebook", "tide-01")
 SAID: list[Message] = [
-    Begin(bytes(range(32))), AskMount("10.61.8.21", "/roots/n\u00f6tebook"), NotThere(),
+    Begin(bytes(range(32))), AskMount("10.61.8.21", "/roots/n\u00f6tebook", True), NotThere(),
     Versions(2, (0, 1, 2)), BootBegins(NAME, fresh=True),
     OpenSlate(NAME, "/roots", "notebook", {"etc/hostname": "tide-01\n"}, True, False),
     Grant("10.61.8.21", (ExportAt(b"n" * 8, "/f", 1), ExportAt(b"m" * 8, "/g", 0, "/u", 1 << 40)),
@@ -80,9 +80,8 @@ def test_every_message_has_somebody_who_deals_with_it() -> None:
         messages.Paths,
     }  # fmt: skip
     parts = {messages.SlateName, messages.ShownView, messages.ExportAt}
-    handled = (
-        set(keeper._HANDLERS) | set(worker._HANDLERS) | set(grants.HEARD) | {messages.FindFile}
-    )
+    handled = set(keeper._HANDLERS) | set(worker._HANDLERS) | set(grants.HEARD)
+    handled |= set(keeper.FOR_WORKERS)
     kinds = {k for k in vars(messages).values() if isinstance(k, type) and issubclass(k, Message)}
     assert handled | answers | parts == kinds - {Message}
     assert not handled & answers

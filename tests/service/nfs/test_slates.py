@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import random
 import signal
-import socket
 import time
 from concurrent.futures import ThreadPoolExecutor
 from ipaddress import IPv4Address
@@ -21,8 +20,8 @@ from daskel.core.nfs.calls import Make, NewAttributes, Write
 from daskel.core.nfs.nfs3 import FileType, Procedure, Stable, Status
 from daskel.core.nfs.rpc import mark, serialise_call
 from daskel.core.nfs.xdr import pack_opaque
-from daskel.rehearse.fetch import BootError, NfsRoot, get_address
-from tests.conftest import PATIENCE, SERVER, Serve, Serving, SiteText, daskel, until
+from daskel.rehearse.fetch import BootError, NfsRoot, from_reserved_port, get_address
+from tests.conftest import SERVER, Serve, Serving, SiteText, daskel, until
 
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
 ONE, TWO = IPv4Address("10.61.8.21"), IPv4Address("10.61.8.22")
@@ -148,9 +147,8 @@ def test_a_slate_that_cannot_be_opened_now_is_no_stale_one(tmp_path: Path, serve
     with pytest.raises(BootError, match="no such file"):
         Client(again, ONE)
     assert "version 7 of the root notebook is gone" in again.wait_for("mount-refused")["reason"]
-    with socket.create_connection(
-        (again.address(), again.wire.ports.nfs), PATIENCE, (again.wire.outside(ONE), 0)
-    ) as sock:
+    target = (again.address(), again.wire.ports.nfs)
+    with from_reserved_port(again.wire.outside(ONE), target) as sock:
         asked = mark(serialise_call(1, nfs3.PROGRAM, 3, Procedure.GETATTR, pack_opaque(top)))
 
         def answered() -> int:

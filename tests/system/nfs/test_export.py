@@ -19,6 +19,7 @@ from daskel.system.nfs.export import Export
 from daskel.system.nfs.fhandle import NameFinder
 from daskel.system.nfs.openfiles import OpenFiles
 from daskel.system.nfs.writable import WritableExport
+from daskel.system.roots.mounts import tree_of
 from daskel.system.roots.usage import Usage
 
 ROOT, SOMEBODY = Credentials(0, 0), Credentials(1000, 1000)
@@ -39,6 +40,12 @@ def root(tmp_path: Path) -> Path:
     return folder
 
 
+def top_of(folder: Path, *, writable: bool = False) -> int:
+    if os.geteuid() == 0:
+        return tree_of(folder, writable=writable)
+    return os.open(folder, os.O_PATH | os.O_DIRECTORY)
+
+
 Opened = Callable[..., Export]
 
 
@@ -49,7 +56,7 @@ def opened(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> I
     exports: list[Export] = []
 
     def make(folder: Path, **more: Any) -> Export:
-        export = Export(b"number-1", folder, b"k" * 32, OpenFiles(), **more)
+        export = Export(b"number-1", top_of(folder), b"k" * 32, OpenFiles(), **more)
         exports.append(export)
         return export
 
@@ -95,7 +102,7 @@ def test_listing(root: Path, opened: Opened) -> None:
 
 def test_what_cannot_be_had(root: Path, opened: Opened) -> None:
     export = opened(root)
-    other = Export(b"number-2", root, b"k" * 32, OpenFiles())
+    other = Export(b"number-2", top_of(root), b"k" * 32, OpenFiles())
     greeting, etc, link = export.find("etc/greeting"), export.find("etc"), export.find("out")
     (root / "etc/greeting").chmod(0o600)
     cases: list[tuple[Callable[[], object], Status]] = [
@@ -133,10 +140,44 @@ def test_a_tree_that_is_changed_underneath(root: Path, opened: Opened) -> None:
     assert read(export, export.find("config/greeting")) == b"changed"
 
 
+def test_a_directory_that_was_moved_out_leads_nowhere(
+    root: Path, opened: Opened, tmp_path: Path
+) -> None:
+    export = opened(root)
+    (root / "etc/inner").mkdir()
+    etc = export.find("etc")
+    inner, greeting = export.find("etc/inner"), export.find("etc/greeting")
+    outside = tmp_path / "outside"
+    outside.mkdir()
+    (outside / "secret").write_text("of the server")
+    (root / "etc").rename(outside / "etc")
+    for again in (export, opened(root)):  # with the directory open, and found anew
+        for handle, name in ((etc, b".."), (inner, b".."), (etc, b"greeting")):
+            with pytest.raises(NfsError) as error:
+                again.lookup(handle, name, ROOT)
+            assert error.value.status is Status.STALE
+        with pytest.raises(NfsError):
+            again.names(etc, ROOT)
+    assert greeting
+    (outside / "etc").rename(root / "etc")
+    assert export.lookup(etc, b"..", ROOT)[0] == export.top(), "it is back"
+
+
+@needs_root
+def test_a_handle_leads_to_no_other_tree(root: Path, tmp_path: Path) -> None:
+    """The handle of a folder above, made with the right key, is of no use either."""
+    export = Export(b"number-1", top_of(root), b"k" * 32, OpenFiles())
+    above = Export(b"number-1", top_of(tmp_path), b"k" * 32, OpenFiles())
+    with pytest.raises(NfsError) as error:
+        export.lookup(above.top(), b"root", ROOT)
+    assert error.value.status is Status.STALE
+    export.close(), above.close()
+
+
 @needs_root
 def test_what_is_made_and_changed(root: Path) -> None:
     root.chmod(0o777)
-    export = WritableExport(b"number-1", root, b"k" * 32, OpenFiles())
+    export = WritableExport(b"number-1", top_of(root, writable=True), b"k" * 32, OpenFiles())
     top = export.top()
     made = {}
     for make in (
@@ -178,7 +219,7 @@ def test_what_is_made_and_changed(root: Path) -> None:
 
 @needs_root
 def test_create_that_is_repeated_or_finds_a_file(root: Path) -> None:
-    export = WritableExport(b"number-1", root, b"k" * 32, OpenFiles())
+    export = WritableExport(b"number-1", top_of(root, writable=True), b"k" * 32, OpenFiles())
     top = export.top()
     mine = Make(top, b"mine", FILE, exclusive=b"\0\0\1\2\0\0\3\4")
     handle = export.make(mine, ROOT)[0]
@@ -198,7 +239,7 @@ def test_whose_it_is_and_who_may(root: Path) -> None:
     (root / "etc").chmod(0o1777)
     for above in root.parents[:3]:
         above.chmod(0o755)
-    export = WritableExport(b"number-1", root, b"k" * 32, OpenFiles())
+    export = WritableExport(b"number-1", top_of(root, writable=True), b"k" * 32, OpenFiles())
     etc = export.find("etc")
     handle, attributes, *_ = export.make(Make(etc, b"mine", FILE, NewAttributes(0o400)), SOMEBODY)
     assert (attributes.uid, attributes.gid) == (1000, 1000)
@@ -229,7 +270,9 @@ def test_whose_it_is_and_who_may(root: Path) -> None:
 def test_a_full_slate(root: Path) -> None:
     usage = Usage(100_000, root)
     usage.count()
-    export = WritableExport(b"number-1", root, b"k" * 32, OpenFiles(), usage=usage)
+    export = WritableExport(
+        b"number-1", top_of(root, writable=True), b"k" * 32, OpenFiles(), usage=usage
+    )
     handle = export.make(Make(export.top(), b"big", FILE), ROOT)[0]
     export.write(handle, 0, bytes(50_000), ROOT)
     assert status_of(lambda: export.write(handle, 50_000, bytes(60_000), ROOT)) is Status.NOSPC

@@ -201,6 +201,8 @@ class Receiving:
             limit = f", {show_limit(view.limit)} at most" if view.limit else ""
             shown = Item(f"{view.slate}{limit}", dict(view.own), ("root",))
             yield f"slate of the root {root}", shown
+            ports = "any" if view.any_port else "reserved"
+            yield f"ports that may mount the root {root}", Item(ports, None, ("root",))
 
     def _may_write(self, who: Who) -> Iterator[tuple[str, Item]]:
         for folder, rule in self._uploads.folders(who):

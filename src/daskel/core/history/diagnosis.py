@@ -418,6 +418,11 @@ def _mount_refused(case: Case) -> Iterator[Cause]:
     remedy = "daskel check names what is missing from a root; daskel root list shows what there is"
     if event.why is MountRefusal.VERSION:
         remedy = "the root is mounted with NFS version 3 over TCP: nfsroot=...,nfsvers=3,tcp"
+    elif event.why is MountRefusal.PORT:
+        remedy = (
+            "mount it as root, without noresvport, and not through address translation; "
+            'ports = "any" in the table of the root lets every program of its clients in'
+        )
     yield Cause("mount-refused", problem + asked, remedy, (found,))
 
 

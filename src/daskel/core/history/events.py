@@ -71,6 +71,7 @@ class MountRefusal(Enum):
     VERSION = "version"  # of NFS or MOUNT
     CREDENTIALS = "credentials"
     SLATE = "slate"  # which cannot be opened
+    PORT = "port"  # that any program of the client may use
     OTHER = "other"
     UNTOLD = "untold"
 

@@ -33,6 +33,7 @@ class View:
     slate: SlateKind
     limit: int | None = None  # bytes that the client may write
     own: Mapping[str, str] = field(default_factory=dict)  # files made for it: path and text
+    any_port: bool = False  # also from ports that every program of the client may use
 
     @property
     def export(self) -> str:
@@ -109,13 +110,15 @@ def check_own(site: Site, only: Collection[str] | None = None) -> list[Finding]:
 def _view(site: Site, who: Who, segment: str, root: str, assigned: Assigned) -> View:
     found = settings_of(site, who, segment, assigned=assigned)
     kind = slate_of(site, found.client, root) if found and who.name else "none"
+    rules = site.roots[root]
+    any_port = rules.ports == "any"
     if found is None or who.name is None or kind == "none":
-        return View(root, who.name or "", "none")
-    rules, known = site.roots[root], _known(site, found, segment, root, who.address)
+        return View(root, who.name or "", "none", any_port=any_port)
+    known = _known(site, found, segment, root, who.address)
     own = {path: _filled(text, known) for path, text in rules.own.items()}
     if rules.up:
         own |= up.files(site.segments[segment].server, Ports().http)
-    return View(root, who.name, kind, rules.size, own)
+    return View(root, who.name, kind, rules.size, own, any_port)
 
 
 def _known(

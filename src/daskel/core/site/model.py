@@ -329,6 +329,7 @@ class Root(Table):
     slate: SlateKind = "none"  # what a client may change: nothing, until it boots anew, for good
     size: Size | None = None  # of one client's slate
     own: Mapping[str, str] = OWN_FILES  # files that Daskel makes for each client: path and template
+    ports: Literal["reserved", "any"] = "reserved"  # that calls of clients come from
     up: bool = False  # views get a service that tells when the system runs
     forget: tuple[str, ...] = FORGET  # what must not be in many machines, as patterns of paths
 

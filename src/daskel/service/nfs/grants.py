@@ -64,6 +64,7 @@ from daskel.service.shared import Shared
 from daskel.system.roots.roots import RootFolder
 
 _MOST_WORKERS = 4
+_RESERVED = 1024  # ports below are for programs with the right to them
 _TRY_AGAIN = 3.0  # seconds until a slate that could not be opened is tried again
 _log = logging.getLogger(__name__)
 
@@ -104,11 +105,13 @@ class Exports(Keeping):
 
     # --- connections ---
 
-    def hand_over(self, server: IPv4Address, sock: socket.socket, peer: str) -> None:
-        """A connection that was accepted on a server address."""
-        self._begin(self._hand_over(server, sock, peer))
+    def hand_over(self, server: IPv4Address, sock: socket.socket, peer: tuple[str, int]) -> None:
+        """A connection that was accepted on a server address, from an address and port."""
+        self._begin(self._hand_over(server, sock, *peer))
 
-    async def _hand_over(self, server: IPv4Address, sock: socket.socket, peer: str) -> None:
+    async def _hand_over(
+        self, server: IPv4Address, sock: socket.socket, peer: str, port: int
+    ) -> None:
         """All connections of one client go to one worker, which remembers what it answered."""
         with sock:
             if peer not in self._peers:
@@ -119,7 +122,8 @@ class Exports(Keeping):
             known.connections += 1
             try:
                 known.worker.tell(await self._grant(peer))
-                known.worker.tell(Connection(peer), descriptors=(sock.fileno(),))
+                told = Connection(peer, port < _RESERVED or self._shared.wire.loopback)
+                known.worker.tell(told, descriptors=(sock.fileno(),))
             except BaseException:
                 self._disconnected(peer)
                 raise
@@ -145,17 +149,22 @@ class Exports(Keeping):
         it sees as they are (a running client stays on the version that it mounted)."""
         exports: list[ExportAt] = []
         later: list[bytes] = []
+        any_port: list[bytes] = []
         for view in self._views(peer)[1].values():
+            found: list[ExportAt] = []
             if view.slate != "none" and self._can_mount:
                 opened = await self._slate(view, only_if_there=True, booting=False)
-                exports += [opened] if isinstance(opened, ExportAt) else []
+                found += [opened] if isinstance(opened, ExportAt) else []
                 later += [export_number(view.export)] if isinstance(opened, Failed) else []
-                continue
-            there = (await self._versions(view.root)).there
-            exports += [self._plain(view.root, number) for number in there]
+            else:
+                there = (await self._versions(view.root)).there
+                found += [self._plain(view.root, number) for number in there]
+            exports += found
+            if view.any_port:
+                any_port += [export.number for export in found]
         if later:
             self._begin(self._renew(peer, _TRY_AGAIN))
-        return Grant(peer, tuple(exports), tuple(later))
+        return Grant(peer, tuple(exports), tuple(later), tuple(any_port))
 
     def _views(self, peer: str) -> tuple[Who, dict[str, View]]:
         server = self._peers[peer].server
@@ -293,13 +302,14 @@ class Exports(Keeping):
     async def _mount(self, channel: Channel, asked: AskMount, number: int) -> None:
         answer: MountHere | MountNot = MountNot(mount.Status.ACCESS)
         try:
-            answer = await self._mounted(channel, asked.peer, asked.path)
+            answer = await self._mounted(channel, asked)
         except Exception:  # noqa: BLE001 - a fault of ours ends nothing else
             _log.exception("a root could not be mounted")
         channel.tell(answer, number)
 
-    async def _mounted(self, channel: Channel, peer: str, path: str) -> MountHere | MountNot:
+    async def _mounted(self, channel: Channel, asked: AskMount) -> MountHere | MountNot:
         """The export to mount, and the path below it; or why not."""
+        peer, path = asked.peer, asked.path
         who, views = self._views(peer)
         wanted = "/" + path.strip("/") + "/"
         roots = self._shared.site.roots
@@ -309,6 +319,10 @@ class Exports(Keeping):
             why = MountRefusal.ABSENT if absent else MountRefusal.NOT_ALLOWED
             self._shared.emit(MountRefused(who, path, _why_not(who, views), why))
             return MountNot(mount.Status.NOT_FOUND if absent else mount.Status.ACCESS)
+        if not asked.reserved and not views[root].any_port:
+            reason = "the call came from a port that any program may use (1024 or above)"
+            self._shared.emit(MountRefused(who, path, reason, MountRefusal.PORT))
+            return MountNot(mount.Status.ACCESS)
         export, how, why = await self._export(views[root], who)
         if export is None:
             self._shared.emit(MountRefused(who, path, how, why))

@@ -32,6 +32,7 @@ from daskel.service.nfs.messages import (
     NotThere,
     Opened,
     OpenSlate,
+    OpenTree,
     Ready,
     RenewSlate,
     ShowViews,
@@ -44,7 +45,7 @@ from daskel.service.nfs.worker import serve
 from daskel.system.host import privileges
 from daskel.system.nfs.fhandle import KernelFinder
 from daskel.system.requirements import MissingRequirementError
-from daskel.system.roots.mounts import mounted_below, own_namespace
+from daskel.system.roots.mounts import mounted_below, own_namespace, tree_of
 from daskel.system.roots.roots import RootFolder
 from daskel.system.roots.slates import Slate
 
@@ -99,8 +100,8 @@ def keep(
                 elif channel is server:
                     message, number = received[0]
                     send(server, _done(keeper, message), number)
-                elif isinstance(received[0].message, FindFile):
-                    _find(channel, received[0].message)
+                else:
+                    _answer(channel, received[0].message, received[1])
     except (BrokenPipeError, ConnectionResetError):
         return
 
@@ -118,18 +119,33 @@ def _done(keeper: Keeper, asked: Message) -> Message:
         return Failed(repr(error))
 
 
-def _find(worker: socket.socket, asked: FindFile) -> None:
-    """Hand over an O_PATH descriptor; none when the file is gone."""
+def _answer(worker: socket.socket, asked: Message, sent: list[int]) -> None:
+    """Hand a descriptor to a worker; none when there is nothing to be had."""
     found: list[int] = []
     with suppress(OSError):
-        found.append(os.open(asked.folder, os.O_PATH | os.O_DIRECTORY))
-        finder = KernelFinder(found[0])
-        found.append(finder.open(asked.body))
-        finder.close()
+        found.append(FOR_WORKERS[type(asked)](asked, sent))
     with suppress(BrokenPipeError, ConnectionResetError):
-        send(worker, Done(), descriptors=found[1:])
-    for descriptor in found:
+        send(worker, Done(), descriptors=found)
+    for descriptor in (*sent, *found):
         os.close(descriptor)
+
+
+def _find(asked: FindFile, sent: list[int]) -> int:
+    finder = KernelFinder(sent[0])
+    try:
+        return finder.open(asked.body)
+    finally:
+        finder.close()
+
+
+def _open_tree(asked: OpenTree, _: list[int]) -> int:
+    return tree_of(Path(asked.folder), writable=asked.writable)
+
+
+FOR_WORKERS: Mapping[type[Message], Callable[[Any, list[int]], int]] = {
+    FindFile: _find,
+    OpenTree: _open_tree,
+}
 
 
 class Keeper:

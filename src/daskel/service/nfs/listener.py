@@ -32,7 +32,7 @@ class NfsService:
         except OSError as error:
             _log.warning("an NFS connection could not be accepted: %s", error.strerror)
             return
-        self._exports.hand_over(self._server, sock, peer[0])
+        self._exports.hand_over(self._server, sock, peer)
 
     async def close(self) -> None:
         """Accept no more; connections are the workers'."""

@@ -135,6 +135,7 @@ class ShowViews(Message):
     plain: dict[str, tuple[str, ...]]  # addresses by root, of those that see it as it is
     paths: dict[str, str]  # each root's path below the folder of all roots
     views: tuple[ShownView, ...]
+    any_port: tuple[str, ...] = ()  # roots that every program of a client may ask for
 
 
 @dataclass(frozen=True, slots=True)
@@ -159,11 +160,19 @@ class Failed(Message):
 
 @dataclass(frozen=True, slots=True)
 class FindFile(Message):
-    """A worker asks for a file of an overlay, by its handle's body; with a descriptor in the
-    answer when it is still there."""
+    """A worker asks for a file of an overlay, by its handle's body, with a descriptor of the
+    export; there is one in the answer when the file is still there."""
+
+    body: bytes
+
+
+@dataclass(frozen=True, slots=True)
+class OpenTree(Message):
+    """A worker asks for the folder of an export as a mount of its own; the answer has a
+    descriptor of it where this process may mount."""
 
     folder: str
-    body: bytes
+    writable: bool
 
 
 # --- to the workers ---
@@ -178,9 +187,11 @@ class Begin(Message):
 
 @dataclass(frozen=True, slots=True)
 class Connection(Message):
-    """With the descriptor of a client's connection."""
+    """With the descriptor of a client's connection. `reserved`: from a port that only a privileged
+    program may use (below 1024)."""
 
     peer: str
+    reserved: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -196,11 +207,13 @@ class ExportAt(Message):
 
 @dataclass(frozen=True, slots=True)
 class Grant(Message):
-    """All that a client may have from now on; `later`: numbers of what cannot be had yet."""
+    """All that a client may have from now on; `later`: numbers of what cannot be had yet,
+    `any_port`: of what its every program may ask for, not root's alone."""
 
     peer: str
     exports: tuple[ExportAt, ...]
     later: tuple[bytes, ...] = ()
+    any_port: tuple[bytes, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -239,10 +252,11 @@ class Paths(Message):
 
 @dataclass(frozen=True, slots=True)
 class AskMount(Message):
-    """A client wants to mount a path."""
+    """A client wants to mount a path; `reserved` as of its connection."""
 
     peer: str
     path: str
+    reserved: bool
 
 
 @dataclass(frozen=True, slots=True)

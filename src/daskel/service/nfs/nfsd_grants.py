@@ -113,6 +113,7 @@ class KernelExports(Keeping):
             {root: tuple(addresses) for root, addresses in plain.items()},
             {view.root: site.root_path(view.root) for _, view in found},
             tuple(slates.values()),
+            tuple(name for name, root in site.roots.items() if root.ports == "any"),
         )  # fmt: skip
         if question == self._shown:
             return

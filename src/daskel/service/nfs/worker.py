@@ -45,6 +45,7 @@ from daskel.service.nfs.messages import (
     MountNot,
     NoFolder,
     NotServed,
+    OpenTree,
     Paths,
     Warned,
 )
@@ -72,6 +73,7 @@ class Worker:
         self._exports: dict[bytes, Export] = {}
         self._grants: dict[str, frozenset[bytes]] = {}  # by a client's address
         self._later: dict[str, frozenset[bytes]] = {}  # the same, of what cannot be had yet
+        self._any_port: dict[str, frozenset[bytes]] = {}  # and of what every program may have
         self._streams: set[Stream] = set()
         self._replays = Replays()
         self._asked: dict[int, asyncio.Future[Message]] = {}
@@ -117,7 +119,8 @@ class Worker:
         peer = told.peer
         sock = socket.socket(fileno=descriptors[0])
         stream = Stream(
-            sock, peer, partial(self._find, peer), self._mounting, self._replays,
+            sock, peer, partial(self._find, peer, told.reserved),
+            partial(self._mounting, told.reserved), self._replays,
             self._malformed, self._failed, self._refused, self._gone,
         )  # fmt: skip
         self._streams.add(stream)
@@ -128,6 +131,7 @@ class Worker:
             self._open(export)
         self._grants[told.peer] = frozenset(export.number for export in told.exports)
         self._later[told.peer] = frozenset(told.later)
+        self._any_port[told.peer] = frozenset(told.any_port)
 
     def close(self, told: CloseExport, number: int, _: list[int]) -> None:
         """An export is about to be taken away."""
@@ -137,32 +141,45 @@ class Worker:
         self._tell(Done(), number)
 
     def _open(self, export: ExportAt) -> None:
-        number, folder = export.number, Path(export.folder)
-        if number in self._exports:
-            return
+        """Open what is not open; anew when another folder has taken its place."""
+        number, writable = export.number, export.upper is not None
+        known = self._exports.get(number)
         try:
+            if known and known.is_at(Path(export.folder)):
+                return
+            if known:
+                self._exports.pop(number).close()
+            top = self._top(export.folder, writable)
             if export.upper is None:
-                self._exports[number] = Export(number, folder, self._key, self._files)
+                self._exports[number] = Export(number, top, self._key, self._files)
                 return
             usage = None if export.limit is None else Usage(export.limit, Path(export.upper))
-            helper = partial(self._help, export.folder)
             self._exports[number] = WritableExport(
-                number, folder, self._key, self._files, helper, usage
+                number, top, self._key, self._files, self._help, usage
             )
         except OSError as error:
-            logging.warning("%s cannot be opened: %s", folder, error.strerror)
+            logging.warning("%s cannot be opened: %s", export.folder, error.strerror)
 
-    def _help(self, folder: str, body: bytes) -> int:
+    def _top(self, folder: str, writable: bool) -> int:
+        """The folder as a mount of its own; just the folder where nobody may mount."""
+        answer = self._ask_keeper(OpenTree(folder, writable))
+        return answer[0] if answer else os.open(folder, os.O_PATH | os.O_DIRECTORY | os.O_CLOEXEC)
+
+    def _help(self, top: int, body: bytes) -> int:
         """The keeper has the privilege to find a file anew on an overlay."""
-        send(self._keeper, FindFile(folder, body))
-        answer = receive(self._keeper)
-        if answer is None or not answer[1]:
+        answer = self._ask_keeper(FindFile(body), top)
+        if not answer:
             raise OSError(errno.ESTALE, "no such file any more")
-        return answer[1][0]
+        return answer[0]
+
+    def _ask_keeper(self, question: Message, *descriptors: int) -> list[int]:
+        send(self._keeper, question, descriptors=descriptors)
+        answer = receive(self._keeper)
+        return answer[1] if answer else []
 
     # --- what clients ask ---
 
-    def _find(self, peer: str, handle: bytes) -> Export:
+    def _find(self, peer: str, reserved: bool, handle: bytes) -> Export:
         number, later = export_of(handle), self._later.get(peer)
         if later and number in later:
             raise NfsError(Status.JUKEBOX)
@@ -171,12 +188,14 @@ class Worker:
             raise NfsError(Status.STALE)
         if number not in self._grants.get(peer, ()):
             raise NfsError(Status.ACCES)
+        if not reserved and number not in self._any_port.get(peer, ()):
+            raise NfsError(Status.ACCES)
         return export
 
-    async def _mounting(self, peer: str, call: Call) -> bytes | None:
+    async def _mounting(self, reserved: bool, peer: str, call: Call) -> bytes | None:
         if call.procedure == mount.Procedure.MOUNT:
             path = mount.parse_path(call.arguments)
-            return self._mounted(await self._ask(AskMount(peer, path)))
+            return self._mounted(await self._ask(AskMount(peer, path, reserved)))
         if call.procedure == mount.Procedure.EXPORT:
             answer = await self._ask(AskPaths(peer))
             return mount.exports(list(answer.paths) if isinstance(answer, Paths) else [])

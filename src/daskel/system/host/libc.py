@@ -1,8 +1,8 @@
 """The C library's calls and the kernel's that Python has no function for; each raises OSError.
 
-mount(2), umount2(2), unshare(2), prctl(2), capset(2), openat2(2), renameat2(2),
-name_to_handle_at(2), open_by_handle_at(2); setfsuid(2), setfsgid(2) and setgroups(2) of one
-thread alone, which the C library would change for all.
+mount(2), umount2(2), open_tree(2), mount_setattr(2), unshare(2), prctl(2), capset(2), openat2(2),
+renameat2(2), name_to_handle_at(2), open_by_handle_at(2); setfsuid(2), setfsgid(2) and setgroups(2)
+of one thread alone, which the C library would change for all.
 """
 
 from __future__ import annotations
@@ -24,6 +24,8 @@ HANDLE_HEAD = struct.Struct("=Ii")  # of struct file_handle: bytes of the handle
 _DETACH, _EMPTY_PATH = 2, 0x1000
 _CAPABILITY_VERSION = 0x20080522
 _EXCHANGE, _HERE = 2, -100  # RENAME_EXCHANGE, AT_FDCWD
+_CLONE_TREE, _AT_EMPTY = 1, 0x1000  # OPEN_TREE_CLONE, AT_EMPTY_PATH
+_OPEN_TREE, _MOUNT_SETATTR = 428, 442  # the same numbers on every architecture
 _OPENAT2 = 437  # the same number on every architecture
 _OF_THREADS = {  # setfsuid, setfsgid, setgroups
     "x86_64": (122, 123, 116),
@@ -58,6 +60,21 @@ def unmount(target: str) -> None:
     """At once for all who come, even when somebody is in it."""
     if _libc.umount2(os.fsencode(target), _DETACH) != 0:
         _fail(target)
+
+
+def own_mount(folder: str, attributes: int) -> int:
+    """A descriptor of a mount of just this tree, which is nowhere mounted and ends with it:
+    open_tree(2), with MOUNT_ATTR_ flags set by mount_setattr(2). What is opened by it never leads
+    above the folder."""
+    flags = _CLONE_TREE | os.O_CLOEXEC
+    descriptor = int(_libc.syscall(_OPEN_TREE, _HERE, os.fsencode(folder), flags))
+    if descriptor < 0:
+        _fail(folder)
+    changed = struct.pack("=4Q", attributes, 0, 0, 0)
+    if _libc.syscall(_MOUNT_SETATTR, descriptor, b"", _AT_EMPTY, changed, len(changed)) < 0:
+        os.close(descriptor)
+        _fail(folder)
+    return descriptor
 
 
 def prctl(option: int, value: int) -> bool:

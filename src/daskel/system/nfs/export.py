@@ -51,19 +51,20 @@ class Name:
 
 
 class Export:
-    """A tree that nobody may change. `helper`: see `fhandle.finder`."""
+    """A tree that nobody may change. `top`: an O_PATH descriptor of its uppermost folder, as a
+    mount of its own (mounts.tree_of) where that can be made; it is closed with it. `helper`: see
+    `fhandle.finder`."""
 
     writable = False
 
     def __init__(
-        self, number: bytes, folder: Path, key: bytes, files: OpenFiles,
-        helper: Help | None = None,
-    ) -> None:  # fmt: skip
-        self.number, self.folder = number, folder
+        self, number: bytes, top: int, key: bytes, files: OpenFiles, helper: Help | None = None
+    ) -> None:
+        self.number = number
         self._fsid = int.from_bytes(number, "big")
         self._key, self._files = key, files
-        self._top = os.open(folder, os.O_PATH | os.O_DIRECTORY | os.O_CLOEXEC)
-        self._finder = finder(self._top, helper)
+        self._top = top
+        self._finder = finder(top, helper)
         self._top_inode = os.fstat(self._top).st_ino
         self._found: dict[tuple[bytes, bytes], tuple[tuple[int, int], bytes]] = {}
         self._listings: OrderedDict[int, tuple[int, int, list[Name]]] = OrderedDict()
@@ -73,6 +74,10 @@ class Export:
         self._files.drop_export(self.number)
         self._finder.close()
         os.close(self._top)
+
+    def is_at(self, folder: Path) -> bool:
+        """Whether this is the tree that lies there now. Raises OSError."""
+        return os.path.samestat(folder.stat(), os.fstat(self._top))
 
     # --- what is there ---
 
@@ -213,6 +218,9 @@ class Export:
         attributes = self._attributes(os.fstat(place))
         if attributes.type is not FileType.DIRECTORY:
             raise NfsError(Status.NOTDIR)
+        if not self._finder.below(place):  # it was moved out of the tree
+            self._files.drop(handle)
+            raise NfsError(Status.STALE)
         return place, attributes
 
     def _regular(self, handle: bytes) -> tuple[int, Attributes]:

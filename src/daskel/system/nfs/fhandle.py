@@ -19,9 +19,10 @@ from daskel.system.host.confined_open import open_beneath
 from daskel.system.host.libc import HandleReader, open_by_handle
 
 _INODE = struct.Struct(">Q")
+_FOLDER = os.O_PATH | os.O_DIRECTORY | os.O_CLOEXEC
 _WALK_PAUSE = 10.0  # seconds between walks for handles that nobody knows
 
-Help = Callable[[bytes], int]  # opens a body as an O_PATH descriptor; raises OSError
+Help = Callable[[int, bytes], int]  # opens a body below a tree; raises OSError
 
 
 class Finder(Protocol):
@@ -33,13 +34,21 @@ class Finder(Protocol):
     def open(self, body: bytes) -> int:
         """An O_PATH descriptor; ESTALE when there is no such file any more."""
 
+    def below(self, directory: int) -> bool:
+        """Whether an open directory is still in the tree."""
+
     def close(self) -> None:
         """Close what is open."""
 
 
 def finder(top: int, helper: Help | None = None) -> Finder:
     """For the tree whose uppermost directory is open as `top`. `helper`: a process with more
-    privileges, which an overlay needs for what it has not seen since it was mounted."""
+    privileges, which an overlay needs for what it has not seen since it was mounted.
+
+    The kernel's handles know no folder: one of a directory that was moved out of the tree leads
+    wherever that is now. They are used on a mount of just this tree, which has nothing above."""
+    if not os.path.samestat(os.stat("..", dir_fd=top), os.fstat(top)):
+        return NameFinder(top)
     try:
         kernel = KernelFinder(top, helper)
         os.close(kernel.open(kernel.body(top, b"")))
@@ -72,8 +81,12 @@ class KernelFinder:
             return open_by_handle(self._top, body)
         except OSError as error:
             if error.errno == errno.ESTALE and self._help:
-                return self._help(body)
+                return self._help(self._top, body)
             raise
+
+    def below(self, directory: int) -> bool:
+        """Whether an open directory is still in the tree: the kernel finds no `..` of others."""
+        return os.access("..", os.F_OK, dir_fd=directory)
 
     def close(self) -> None:
         """Close the folder."""
@@ -117,6 +130,24 @@ class NameFinder:
 
     def close(self) -> None:
         """Nothing is open."""
+
+    def below(self, directory: int) -> bool:
+        """Whether an open directory is still in the tree: from it upwards, the top is met."""
+        here = os.open(".", _FOLDER, dir_fd=directory)
+        try:
+            while True:
+                status = os.fstat(here)
+                if (status.st_dev, status.st_ino) == (self._device, self._top_inode):
+                    return True
+                above = os.open("..", _FOLDER, dir_fd=here)
+                os.close(here)
+                here = above
+                if os.path.samestat(status, os.fstat(here)):
+                    return False
+        except OSError:
+            return False
+        finally:
+            os.close(here)
 
     def _open(self, inode: int) -> int | None:
         """None when no name is known for the inode, or another file has that name now."""

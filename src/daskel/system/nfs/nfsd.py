@@ -13,8 +13,9 @@ from contextlib import suppress
 from ipaddress import IPv4Address
 from pathlib import Path
 
+from daskel.core.boot import mount_paths
 from daskel.system.requirements import MissingRequirementError
-from daskel.system.roots.mounts import bind, mounted_below, overlay
+from daskel.system.roots.mounts import bind_plain, mounted_below, overlay
 
 EXPORTS = Path("/etc/exports.d/daskel.exports")
 _THREADS = Path("/proc/fs/nfsd/threads")
@@ -68,6 +69,14 @@ def export(text: str) -> None:
         raise MissingRequirementError(f"{' '.join(_RELOAD)}: {said}", f"look at {EXPORTS}")
 
 
+def _make(place: Path) -> None:
+    """A folder that only root of this machine can come to: what clients put into their slates is
+    nothing for its other users to run or open."""
+    Path(mount_paths.PLACE).mkdir(mode=0o700, parents=True, exist_ok=True)
+    Path(mount_paths.PLACE).chmod(0o700)
+    place.mkdir(parents=True, exist_ok=True)
+
+
 class Places:
     """Where something is shown now, looked up once."""
 
@@ -82,26 +91,26 @@ class Places:
         made up finds nothing outside of it."""
         if place in self:
             return
-        place.mkdir(parents=True, exist_ok=True)
+        _make(place)
         if sealed:
             empty = base.parent / ".empty"  # an overlay without changes has two folders at least
             empty.mkdir(exist_ok=True)
             overlay(place, [base, empty], exported=True)
         else:
-            bind(base, place)
+            bind_plain(base, place)
 
     def show_view(self, view: Path, place: Path) -> None:
         """Show a slate's view, which is mounted."""
         if place not in self:
-            place.mkdir(parents=True, exist_ok=True)
-            bind(view, place)
+            _make(place)
+            bind_plain(view, place)
 
 
 def link(place: Path, target: Path) -> None:
     """What clients mount at `place` from now on."""
     if place.is_symlink() and place.readlink() == target:
         return
-    place.parent.mkdir(parents=True, exist_ok=True)
+    _make(place.parent)
     part = place.with_name(f".{place.name}")
     part.unlink(missing_ok=True)
     part.symlink_to(target)

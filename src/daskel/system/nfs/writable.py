@@ -32,10 +32,10 @@ class WritableExport(Export):
     writable = True
 
     def __init__(
-        self, number: bytes, folder: Path, key: bytes, files: OpenFiles,
+        self, number: bytes, top: int, key: bytes, files: OpenFiles,
         helper: Help | None = None, usage: Usage | None = None,
     ) -> None:  # fmt: skip
-        super().__init__(number, folder, key, files, helper)
+        super().__init__(number, top, key, files, helper)
         self.usage = usage
 
     def space(self) -> Space:

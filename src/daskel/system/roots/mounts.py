@@ -41,7 +41,8 @@ def overlay(
     until = time.monotonic() + _PATIENCE
     while True:
         try:
-            libc.mount("daskel", str(target), "overlay", 0 if upper else libc.READ_ONLY, options)
+            flags = libc.NO_SET_ID | libc.NO_DEVICES | (0 if upper else libc.READ_ONLY)
+            libc.mount("daskel", str(target), "overlay", flags, options)
         except OSError as error:
             if error.errno != errno.EBUSY or time.monotonic() > until:
                 raise
@@ -61,6 +62,21 @@ def hide(folders: Sequence[Path]) -> None:
 def bind(source: Path, target: Path) -> None:
     """Show a folder at another place, with what is mounted in it. Raises OSError."""
     libc.mount(str(source), str(target), "", libc.BIND | libc.RECURSIVE, "")
+
+
+def bind_plain(source: Path, target: Path) -> None:
+    """Show just a folder at another place, where no set-user-id bit counts and no device in it can
+    be opened. Raises OSError."""
+    libc.mount(str(source), str(target), "", libc.BIND, "")
+    flags = libc.BIND | libc.REMOUNT | libc.NO_SET_ID | libc.NO_DEVICES
+    libc.mount("none", str(target), "", flags, "")
+
+
+def tree_of(folder: Path, *, writable: bool) -> int:
+    """A descriptor of the folder as a mount of its own, for one export: nothing above it can be
+    reached, no device in it be opened, no set-user-id bit counts. Raises OSError."""
+    attributes = libc.NO_SET_ID | libc.NO_DEVICES | (0 if writable else libc.READ_ONLY)
+    return libc.own_mount(str(folder), attributes)
 
 
 def mount(kind: str, target: Path, source: str = "none", flags: int = 0, options: str = "") -> None:
