@@ -22,6 +22,8 @@ pytestmark = pytest.mark.skipif(os.geteuid() != 0 and not CI, reason="namespaces
 SITE = """format = 1
 [site]
 state = "state.db"
+roots = "roots"
+slates = "slates"
 loaders = ["bios", "uefi-x64"]
 [segment.tideroom]
 network = "10.61.8.0/24"
@@ -52,8 +54,11 @@ shares = "tideroom"
 dhcp = "full"
 pool = ["10.61.12.100 - 10.61.12.103"]
 unknown = "refuse"
+[root.notebook]
+slate = "keep"
 [loadout.rescue]
 kernel = "rescue/vmlinuz"
+root = "notebook"
 [group.lib]
 segment = "library"
 boot = "rescue"
@@ -86,7 +91,10 @@ class Lab:
     def __init__(self, folder: Path) -> None:
         self.folder, self.net = folder, Net()
         (folder / "daskel.toml").write_text(SITE)
-        (folder / "roots").mkdir()
+        (folder / "roots/notebook/etc").mkdir(parents=True)
+        for name in ("lib-01", "tide-01"):
+            (folder / "files/clients" / name).mkdir(parents=True)
+            (folder / "files/clients" / name / "own").write_text(f"of {name}")
         kernel = folder / "files/rescue/vmlinuz"
         kernel.parent.mkdir(parents=True)
         kernel.write_bytes(bytes(0x202) + b"HdrS" + bytes(1000))
@@ -251,6 +259,82 @@ def test_another_server_where_there_should_be_none(lab: Lab) -> None:
     assert (found["segment"], found["server"]) == ("annexe", "10.61.11.250")
     assert "offers 10.61.11." in found["how"]
     assert {e["segment"] for e in lab.events("other-server")} == {"annexe"}
+
+
+MOUNT = """
+import sys
+from ipaddress import IPv4Address
+from daskel.core.boot.wire import Wire
+from daskel.rehearse import fetch
+if sys.argv[2] == "any":
+    fetch._RESERVED = 0, 0, -1
+try:
+    fetch.NfsRoot(Wire(), IPv4Address(sys.argv[1]), IPv4Address(sys.argv[3]), "/roots/notebook")
+    print("mounted")
+except fetch.BootError as error:
+    print(error)
+"""
+CLAIM = """
+import socket, sys
+from dataclasses import replace
+from ipaddress import IPv4Address
+from daskel.core.dhcp.client_messages import Face, discover, request
+from daskel.core.dhcp.packet import Packet, serialise
+from daskel.core.dhcp.pxe import Firmware
+face = Face.of(Firmware.BIOS)
+given = Packet(2, 1, bytes(16), {54: bytes((10, 61, 9, 250))}, yiaddr=IPv4Address(sys.argv[2]))
+given = replace(given, chaddr=discover(face, sys.argv[1], 1).chaddr)
+with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
+    sock.setsockopt(socket.SOL_SOCKET, socket.SO_BROADCAST, 1)
+    sock.sendto(serialise(request(face, given))[0], ("10.61.9.255", 67))
+    sock.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, sys.argv[3].encode())
+    sock.sendto(serialise(request(face, given))[0], ("255.255.255.255", 67))
+"""
+
+
+def _own(lab: Lab, name: str, address: str, server: str) -> str:
+    """What a client's own file holds for somebody who asks from an address."""
+    url = f"http://{server}/own"
+    return lab.net.run(name, f"curl -sf -m 10 --interface {address} {url}", check=False)
+
+
+def _mount(lab: Lab, name: str, address: str, server: str, ports: str = "reserved") -> str:
+    return lab.net.run(name, sys.executable, "-c", MOUNT, address, ports, server).strip()
+
+
+def test_a_request_in_another_name_makes_nobody_another_client(lab: Lab) -> None:
+    lab.net.run("lib", "ip address replace 10.61.9.71/24 dev eth0")
+    assert _own(lab, "lib", "10.61.9.71", "10.61.9.1") == "of lib-01"
+    claim = (sys.executable, "-c", CLAIM, "02:61:09:00:00:01", "10.61.9.250", "lib")
+    heard = len(lab.events("addressed"))
+    lab.net.run("rival", *claim)
+    until(lambda: len(lab.events("addressed")) > heard, lab.log.read_text)
+    assert _own(lab, "rival", "10.61.9.250", "10.61.9.1") == ""
+    assert "permission denied" in _mount(lab, "rival", "10.61.9.250", "10.61.9.1")
+    said = lab.events("contested")[-1]
+    rival = lab.net.run("rival", "cat /sys/class/net/lib/address").strip()
+    assert (said["client"], said["address"], said["by"]) == ("lib-01", "10.61.9.250", rival)
+    assert _own(lab, "lib", "10.61.9.71", "10.61.9.1") == "of lib-01", "it is not cut off"
+    assert _mount(lab, "lib", "10.61.9.71", "10.61.9.1") == "mounted"
+
+
+def test_an_address_that_somebody_took_gives_nothing(lab: Lab) -> None:
+    """Where Daskel gives the addresses: the lease and the wire must agree."""
+    address, _ = lab.address("tide")
+    lab.net.run("tide", f"ip address replace {address}/24 dev eth0")
+    assert _own(lab, "tide", address, "10.61.8.1") == "of tide-01"
+    assert "permission denied" in _mount(lab, "tide", address, "10.61.8.1", "any")
+    assert lab.events("mount-refused")[-1]["why"] == "port"
+    assert _mount(lab, "tide", address, "10.61.8.1") == "mounted"
+    lab.net.run("tide", "ip -4 address flush dev eth0")
+    lab.net.run("server", "ip neigh flush dev tide0")
+    lab.net.run("rival", f"ip address replace {address}/24 dev tide")
+    assert _own(lab, "rival", address, "10.61.8.1") == ""
+    assert "permission denied" in _mount(lab, "rival", address, "10.61.8.1")
+    said = lab.events("contested")[-1]
+    assert (said["client"], said["address"]) == ("tide-01", address)
+    lab.net.run("rival", f"ip address del {address}/24 dev tide")
+    lab.net.run("server", "ip neigh flush dev tide0")
 
 
 SOLICIT = """

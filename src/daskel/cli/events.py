@@ -8,6 +8,7 @@ from daskel.core.history.encoding import as_json
 from daskel.core.history.events import (
     DETAILS,
     Addressed,
+    Contested,
     Event,
     FileAborted,
     FileAsked,
@@ -34,7 +35,7 @@ from daskel.core.values import counted, show_duration, show_size
 
 _MOST_TEXTS = 20_000
 _BAD = (
-    Refused, OtherServer, FileMissing, FileAborted, MountRefused, Malformed, RootTrouble,
+    Refused, OtherServer, Contested, FileMissing, FileAborted, MountRefused, Malformed, RootTrouble,
     Unanswered,
 )  # fmt: skip
 _TROUBLES = {
@@ -67,6 +68,12 @@ def words(event: Event) -> tuple[str, str]:
         case GivenBack():
             why = "is in use by somebody else" if event.declined else "was given back"
             return "address", f"{event.address} {why}"
+        case Contested():
+            whose = event.who.name or event.who.mac
+            return "contested", (
+                f"{event.address} of {whose} is used by {event.by}, "
+                f"which gets nothing that is {whose}'s"
+            )
         case FileSent():
             again = f", {counted(event.resent, 'packet')} again" if event.resent else ""
             size, time = show_size(event.size), show_duration(event.seconds)

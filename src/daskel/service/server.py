@@ -55,6 +55,8 @@ class Server:
         self._shared = Shared(
             site, Store(state), FilesFolder(files), uploads, wire, emit, clock
         )  # fmt: skip
+        if not wire.loopback:
+            self._shared.interfaces = _own_wires(site)
         own = site.settings.nfs == "daskel"
         self.exports = (
             Exports(self._shared, roots, slates, state)
@@ -235,6 +237,12 @@ def _alone_on(site: Site) -> dict[str, str]:
     """The wires that Daskel is to be the only DHCP server on, each with a segment of it."""
     full = {n: s for n, s in site.served.items() if s.dhcp == "full" and not behind_relays(s)}
     return {interface: names[0] for interface, names in _wires(site, full).items()}
+
+
+def _own_wires(site: Site) -> dict[str, str]:
+    """The interface of each segment that is on a wire of this machine."""
+    direct = {n: s for n, s in site.served.items() if not behind_relays(s)}
+    return {name: wire for wire, names in _wires(site, direct).items() for name in names}
 
 
 _ONLY_4011 = (

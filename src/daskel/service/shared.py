@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import logging
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass
@@ -14,14 +14,14 @@ from pathlib import Path
 from sqlalchemy.exc import DatabaseError
 
 from daskel.core.boot.address import Lease, Leases
-from daskel.core.boot.identity import by_address, by_mac
+from daskel.core.boot.caller import Claims, unverified, verified
 from daskel.core.boot.segments import of_peer
 from daskel.core.boot.wire import Wire
 from daskel.core.content.bandwidth import Bandwidth
 from daskel.core.content.computed import Files
 from daskel.core.content.upload_rules import Uploads
 from daskel.core.history.boots import Boot, History
-from daskel.core.history.events import Event, Malformed, Seen, Stage, Who
+from daskel.core.history.events import Contested, Event, Malformed, Seen, Stage, Who
 from daskel.core.history.once import Assignments
 from daskel.core.replies.answer import Answers
 from daskel.core.replies.memory import Datagrams
@@ -30,11 +30,12 @@ from daskel.service.bus import Bus
 from daskel.service.clock import SYSTEM, Clock
 from daskel.store.database import Store
 from daskel.system.host.confined_open import FilesFolder
-from daskel.system.host.neighbours import hardware_of
+from daskel.system.host.neighbours import Neighbours
 from daskel.system.uploads import UploadsFolder
 
 _log = logging.getLogger(__name__)
 _LOBBY_PAUSE = 2.0  # seconds
+_CONTESTED_PAUSE, _MOST_CONTESTED = 60.0, 1000  # seconds; what is remembered
 _TOGETHER, _BETWEEN = 10, 0.05  # boots written with one transaction; seconds between two
 _LEASES_FIRST, _STILL = 10.0, 0.5  # seconds that boots wait at most; without a lease written
 _SWEEP_PAUSE = 3600.0  # seconds between two looks for boots that are too old
@@ -54,7 +55,7 @@ class Moving:
 def _say_failure(written: Future[None]) -> None:
     error = written.exception()
     if error is not None:
-        _log.warning("an assignment for one boot could not be kept: %s", error)
+        _log.warning("an assignment or a lease could not be kept: %s", error)
 
 
 class Shared:
@@ -84,6 +85,9 @@ class Shared:
         self._writer = ThreadPoolExecutor(max_workers=1, thread_name_prefix="store")
         self._leased = float("-inf")  # when leases were written last
         self._malformed: dict[str, tuple[int, str, float]] = {}
+        self.interfaces: Mapping[str, str] = {}  # of this machine, by the segment on its wire
+        self._claims, self._neighbours = Claims(), Neighbours(clock)
+        self._contested: dict[Contested, float] = {}  # when it was said
 
     def use(self, site: Site) -> None:
         """Answer from `site` from now on; leases, transfers and connections go on."""
@@ -176,13 +180,42 @@ class Shared:
 
     def caller(self, server: IPv4Address, peer: str) -> tuple[str, Who]:
         """The segment and the machine that reached `server` from the address of a socket."""
-        address = self.wire.inside(server, peer)
+        address, now = self.wire.inside(server, peer), self.clock.now()
         segment = of_peer(self.site, server, address)
-        who = by_address(self.site, self.leases, address, self.clock.now())
-        if who.mac is None and not self.wire.loopback:  # another server gave it the address
-            mac = hardware_of(address)
-            who = by_mac(self.site, mac, address) if mac else who
-        return segment, who
+        interface = self.interfaces.get(segment)
+        if interface is None or address not in self.site.segments[segment].network:
+            return segment, unverified(self.site, self.leases, address, now).who
+        hardware = self._neighbours.hardware(interface, address)
+        found = verified(self.site, self.leases, self._claims, segment, address, hardware, now)
+        if found.lease:
+            self._believe(found.lease)
+        if found.contested:
+            self._contest(found.contested)
+        return segment, found.who
+
+    def claimed(self, lease: Lease) -> None:
+        """A machine asked another DHCP server for an address: it counts when the wire confirms it;
+        where there is no wire of this machine's, at once."""
+        if lease.segment in self.interfaces:
+            self._claims.put(lease)
+        else:
+            self._believe(lease)
+
+    def _believe(self, lease: Lease) -> None:
+        """Nothing is answered that depends on it being on disk."""
+        self.leases.put(lease)
+        written = self._writer.submit(self._store.keep, [lease])
+        written.add_done_callback(_say_failure)
+
+    def _contest(self, event: Contested) -> None:
+        """The same once a minute."""
+        now = self.clock.monotonic()
+        if now - self._contested.get(event, float("-inf")) < _CONTESTED_PAUSE:
+            return
+        if len(self._contested) >= _MOST_CONTESTED:
+            self._contested.clear()
+        self._contested[event] = now
+        self.emit(event)
 
     def malformed(self, service: str, reason: str) -> None:
         """Count it, and say so at once the first time, then every ten seconds at most."""

@@ -53,11 +53,11 @@ def test_what_the_other_server_does_is_heard() -> None:
     (event,) = answer.events
     assert answer.reply is None and isinstance(event, Addressed)
     assert (event.address, event.by, event.lease) == (own, other, 0)
-    assert (
-        answer.leases[0].state is LeaseState.ELSEWHERE and who.leases.machine_at(own, 10.0) == LIB
-    )
+    (claim,) = answer.claims
+    assert (claim.address, claim.mac, claim.state) == (own, LIB, LeaseState.ELSEWHERE)
+    assert not answer.leases and who.leases.at(own) is None, "until the wire confirms it"
     outside = replace(given, yiaddr=IPv4Address("192.0.2.1"))
-    assert not arrive(who, request(SYSTEM, outside), "library").leases
+    assert not arrive(who, request(SYSTEM, outside), "library").claims
 
 
 def test_port_4011() -> None:
@@ -68,7 +68,7 @@ def test_port_4011() -> None:
     ack = answer.reply
     assert ack and ack.message_type is MessageType.ACK and ack.ciaddr == own
     assert ack.file == b"loader/uefi-x64.efi" and str(ack.yiaddr) == "0.0.0.0"
-    assert who.leases.machine_at(own, 1.0) == LIB
+    assert [(c.address, c.mac) for c in answer.claims] == [(own, LIB)]
     inform = replace(asks, options={**asks.options, 53: bytes((MessageType.INFORM,))})
     again = arrive(who, inform, "library", unicast=True, pxe=True).reply
     assert again and again.file == ack.file
@@ -89,7 +89,7 @@ def test_port_4011_as_real_firmware_asks() -> None:
     answer = arrive(who, asked, "tideroom", unicast=True, pxe=True)
     assert answer.reply and answer.reply.file == b"loader/uefi-x64.efi"
     assert answer.reply.ciaddr == own and answer.reply.xid == asked.xid
-    assert who.leases.machine_at(own, 1.0) == "02:61:08:00:00:02"
+    assert [(c.address, c.mac) for c in answer.claims] == [(own, "02:61:08:00:00:02")]
 
 
 def test_who_gets_no_offer_beside_another_server() -> None:

@@ -163,6 +163,15 @@ class GivenBack(Event):
 
 
 @dataclass(frozen=True, slots=True)
+class Contested(Event):
+    """Another machine has the address that is this one's: it is not taken for it."""
+
+    segment: str
+    address: IPv4Address
+    by: str  # MAC address of the machine that has it
+
+
+@dataclass(frozen=True, slots=True)
 class FileAsked(Event):
     """A file that is there was asked for: what follows is that it is sent, or breaks off."""
 

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping
 
 from daskel.core.history.events import (
     Addressed,
+    Contested,
     Event,
     FileAborted,
     FileAsked,
@@ -102,6 +103,7 @@ _AFTER: Mapping[type[Event], _After] = {
     Refused: _refused,
     OtherServer: _other_server,
     GivenBack: _same,
+    Contested: _same,
     FileAsked: _same,
     FileSized: _same,
     Told: _same,

@@ -54,6 +54,7 @@ class Answer:
     probe: IPv4Address | None = None  # ask whether somebody has it, before the reply is sent
     leases: list[Lease] = field(default_factory=list)
     events: list[Event] = field(default_factory=list)
+    claims: list[Lease] = field(default_factory=list)  # to addresses that another server gives
 
 
 class Answers:
@@ -124,15 +125,13 @@ class Answers:
 
     def _pxe(self, question: Question) -> Answer:
         """A question on port 4011: which boot file, and nothing else."""
-        leases, events = heard(self.replies, question)
+        claims, events = heard(self.replies, question)
         known = self.leases.at(question.request.ciaddr)
         if self.site.segments[question.segment].dhcp == "full" or (
             known and known.mac == question.who.mac
         ):
-            leases, events = [], []
-        for lease in leases:
-            self.leases.put(lease)
-        return Answer(acknowledgement(self.replies, question), None, leases, events)
+            claims, events = [], []
+        return Answer(acknowledgement(self.replies, question), events=events, claims=claims)
 
     def _beside(self, question: Question, meaning: Situation) -> Answer:
         """On a segment with another DHCP server."""
@@ -143,10 +142,8 @@ class Answers:
             return Answer(acknowledgement(self.replies, question))
         if meaning in (Situation.DECLINE, Situation.RELEASE):
             return Answer()
-        leases, events = heard(self.replies, question)
-        for lease in leases:
-            self.leases.put(lease)
-        return Answer(leases=leases, events=events)
+        claims, events = heard(self.replies, question)
+        return Answer(events=events, claims=claims)
 
     def _discover(self, question: Question) -> Answer:
         rules, wanted = (

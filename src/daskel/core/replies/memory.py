@@ -31,6 +31,7 @@ class Decision(NamedTuple):
     probe: IPv4Address | None = None  # ask whether somebody has it, before the reply is sent
     request: Packet | None = None  # None when it was answered from memory
     dropped: tuple[int, ...] = ()  # options that did not fit
+    claims: Sequence[Lease] = ()  # to addresses that another server gives
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,10 +115,14 @@ class Datagrams:
 def decided(request: Packet, answer: Answer) -> Decision:
     """An answer as it leaves."""
     if answer.reply is None:
-        return Decision(b"", None, answer.leases, answer.events, answer.probe, request)
+        return Decision(
+            b"", None, answer.leases, answer.events, answer.probe, request, (), answer.claims
+        )
     reply, dropped = serialise(answer.reply, request.limit)
     to = destination(request, answer.reply)
-    return Decision(reply, to, answer.leases, answer.events, answer.probe, request, dropped)
+    return Decision(
+        reply, to, answer.leases, answer.events, answer.probe, request, dropped, answer.claims
+    )
 
 
 def _as_again(decision: Decision) -> Decision:

@@ -7,12 +7,11 @@ their addresses are known when they come for their files.
 from __future__ import annotations
 
 from daskel.core.boot.address import Lease, LeaseState
+from daskel.core.boot.caller import REMEMBERED
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import NOWHERE, MessageType, Packet
 from daskel.core.history.events import Addressed, Event
 from daskel.core.replies.reply import Question, Replies, no_boot_file
-
-REMEMBERED = 86400  # seconds that an address which another server gave is taken for the client's
 
 
 def offer(replies: Replies, question: Question) -> tuple[Packet | None, list[Event]]:
@@ -33,7 +32,8 @@ def acknowledgement(replies: Replies, question: Question) -> Packet | None:
 
 
 def heard(replies: Replies, question: Question) -> tuple[list[Lease], list[Event]]:
-    """What a REQUEST tells about the address that another server gives to its sender."""
+    """What a REQUEST says about the address that another server gives to its sender: a claim, which
+    anybody on the wire can make in anybody's name."""
     asked = question.request.address_option(Code.REQUESTED_ADDRESS)
     address = asked or (question.request.ciaddr if question.request.ciaddr != NOWHERE else None)
     if address is None or address not in replies.site.segments[question.segment].network:

@@ -106,6 +106,8 @@ class DhcpService:
 
     def _answer(self, message: _Message, decision: Decision) -> None:
         """Send a reply without a lease now, another when its lease is on disk."""
+        for claim in decision.claims:
+            self._shared.claimed(claim)
         if decision.leases:
             self._unkept.append((message, decision))
         else:

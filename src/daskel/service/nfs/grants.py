@@ -10,7 +10,7 @@ import logging
 import os
 import socket
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
@@ -71,9 +71,11 @@ _log = logging.getLogger(__name__)
 
 @dataclass
 class _Peer:
-    """A client's address that has connections."""
+    """A machine that has connections. It stays the same one for as long as it has: an address
+    that becomes another machine's changes nothing for what is mounted."""
 
-    server: IPv4Address  # that it came to
+    segment: str
+    who: Who
     worker: Channel  # that serves it
     connections: int = 0
 
@@ -84,7 +86,7 @@ class Exports(Keeping):
     def __init__(self, shared: Shared, roots: Path, slates: Path, state: Path) -> None:
         self._key = handle_key(state.with_suffix(".key"))
         super().__init__(shared, roots, slates, workers=min(os.cpu_count() or 1, _MOST_WORKERS))
-        self._peers: dict[str, _Peer] = {}  # by a socket's address
+        self._peers: dict[str, _Peer] = {}  # by a socket's address and the machine
         self._one_by_one: dict[str, asyncio.Lock] = {}  # one at a time for each slate
         self._opened: dict[str, ExportAt] = {}  # exports of slates that are mounted, by name
         self._mounts: dict[str, dict[str, int]] = {}  # client, root: the version that it mounted
@@ -110,14 +112,16 @@ class Exports(Keeping):
         self._begin(self._hand_over(server, sock, *peer))
 
     async def _hand_over(
-        self, server: IPv4Address, sock: socket.socket, peer: str, port: int
+        self, server: IPv4Address, sock: socket.socket, address: str, port: int
     ) -> None:
         """All connections of one client go to one worker, which remembers what it answered."""
         with sock:
+            segment, who = self._shared.caller(server, address)
+            peer = f"{address} {who.mac or ''}"
             if peer not in self._peers:
                 busy = [known.worker for known in self._peers.values()]
                 worker = min(self._workers, key=lambda w: sum(b is w for b in busy))
-                self._peers[peer] = _Peer(server, worker)
+                self._peers[peer] = _Peer(segment, who, worker)
             known = self._peers[peer]
             known.connections += 1
             try:
@@ -167,10 +171,11 @@ class Exports(Keeping):
         return Grant(peer, tuple(exports), tuple(later), tuple(any_port))
 
     def _views(self, peer: str) -> tuple[Who, dict[str, View]]:
-        server = self._peers[peer].server
-        segment, who = self._shared.caller(server, peer)
+        known = self._peers[peer]
         site, assigned = self._shared.site, self._shared.once.assigned
-        return who, views_of(site, who, segment, assigned)
+        named = site.by_mac.get(known.who.mac or "") if known.who.name else None
+        who = replace(known.who, name=named)  # the site may have changed
+        return who, views_of(site, who, known.segment, assigned)
 
     def _root(self, root: str) -> RootFolder:
         return RootFolder(self._roots, self._shared.site.root_path(root))
