@@ -96,3 +96,17 @@ def test_stores_that_cannot_be_used(tmp_path: Path) -> None:
     with pytest.raises(MissingRequirementError, match="is not a database"):
         read_leases(path)
     assert read_leases(tmp_path / "none.db").at(LEASE.address) is None
+
+
+def test_nobody_else_reads_it(tmp_path: Path) -> None:
+    for there in (False, True):
+        path = tmp_path / f"{there}.db"
+        if there:
+            path.touch(0o666)
+        store = Store(path)
+        store.keep(
+            [Lease(IPv4Address(1), "tideroom", "02:61:08:00:00:01", LeaseState.BOUND, 1, None)]
+        )
+        modes = {p.name: p.stat().st_mode & 0o777 for p in tmp_path.glob(f"{there}.db*")}
+        assert len(modes) >= 2 and set(modes.values()) == {0o640}, modes
+        store.close()

@@ -27,6 +27,7 @@ from daskel.service.watching import Watching
 from daskel.system.bootloader import build_missing
 from daskel.system.control_client import Answer
 from daskel.system.requirements import MissingRequirementError
+from daskel.system.roots.slates import is_slate_name
 from daskel.system.site_check import load_checked
 from daskel.system.sitefile import SiteFile
 
@@ -104,8 +105,8 @@ class Running:
     async def take_away(self, asked: Answer) -> Answer:
         """Close or wipe a slate."""
         how = "wipe" if asked.get("how") == "wipe" else "close"
-        root, client = str(asked.get("root")), str(asked.get("client"))
-        if root not in self._site.roots or "/" in client or client.startswith("."):
+        root, client = str(asked["root"]), str(asked["client"])
+        if root not in self._site.roots or not is_slate_name(client):
             return {"error": f"there is no slate of {client} on {root}"}
         answer = await self._server.exports.take_away(root, client, how)
         self._note("slate", f"of {client} on {root}: {'wiped' if how == 'wipe' else 'closed'}")
@@ -232,10 +233,20 @@ class ControlService:
             return {"error": f"unknown: {asked.get('do')!r}"}
         if question.changes and not _may_change(user):
             return {"error": "only the server's user may change what runs"}
+        if unknown := asked.keys() - {"do", *question.keys}:
+            return {"error": f"{asked['do']}: unknown key {', '.join(sorted(unknown))}"}
         try:
             return await question.answer(self._running, asked)
         except (KeyError, TypeError, ValueError) as error:
             return {"error": f"{asked['do']}: {error.__class__.__name__}: {error}"}
+
+
+def _name(asked: Answer, key: str) -> str:
+    """Raises ValueError for one that is empty, or no text."""
+    value = asked[key]
+    if not isinstance(value, str) or not value:
+        raise ValueError(f"{key} must be a name")
+    return value
 
 
 async def _status(running: Running, _: Answer) -> Answer:
@@ -251,7 +262,7 @@ async def _events(running: Running, _: Answer) -> Answer:
 
 
 async def _boot(running: Running, asked: Answer) -> Answer:
-    return running.boot(str(asked["client"]))
+    return running.boot(_name(asked, "client"))
 
 
 async def _connected(running: Running, _: Answer) -> Answer:
@@ -269,7 +280,7 @@ async def _forget(running: Running, asked: Answer) -> Answer:
 
 async def _once(running: Running, asked: Answer) -> Answer:
     boot = asked.get("boot")
-    running.assign_once(str(asked["client"]), None if boot is None else str(boot))
+    running.assign_once(_name(asked, "client"), None if boot is None else _name(asked, "boot"))
     return {"assigned": True}
 
 
@@ -286,19 +297,20 @@ class _Question:
     """How a question is answered; one that `changes` something is for the server's user alone."""
 
     answer: Callable[[Running, Answer], Awaitable[Answer]]
+    keys: tuple[str, ...] = ()  # that a line may have beside "do"; all that change are needed
     changes: bool = False
 
 
 _QUESTIONS = {  # what a line says in "do"
     "status": _Question(_status),
-    "watch": _Question(_watch),
+    "watch": _Question(_watch, ("since",)),
     "events": _Question(_events),
-    "boot": _Question(_boot),
+    "boot": _Question(_boot, ("client",)),
     "connected": _Question(_connected),
     "compare": _Question(_compare),
-    "forget": _Question(_forget, changes=True),
-    "once": _Question(_once, changes=True),
-    "slate": _Question(_slate, changes=True),
+    "forget": _Question(_forget, ("macs",), changes=True),
+    "once": _Question(_once, ("client", "boot"), changes=True),
+    "slate": _Question(_slate, ("root", "client", "how"), changes=True),
     "apply": _Question(_apply, changes=True),
 }
 

@@ -26,6 +26,7 @@ from daskel.store.reading import lease, read_boot
 from daskel.store.schema import BOOTS, LEASES, ONCE, SIGHTINGS, prepare
 from daskel.system.requirements import MissingRequirementError
 
+_MODE = 0o640
 _MOST_STRANGERS = 2_000  # boots of machines that are not in the site
 _ROWS = (256, 128, 64, 32, 16, 8, 4, 2, 1)  # leases that one statement writes
 
@@ -35,6 +36,8 @@ class Store:
 
     def __init__(self, path: Path) -> None:
         self._path, self._strangers = path, 0  # boots of strangers since they were counted
+        with suppress(OSError):  # what cannot be used is said below
+            _make_private(path)
         self._engine = create_engine(
             f"sqlite:///{path}",
             connect_args={"check_same_thread": False, "timeout": 5},
@@ -143,6 +146,14 @@ class Store:
     def close(self) -> None:
         """Close the database."""
         self._engine.dispose()
+
+
+def _make_private(path: Path) -> None:
+    """Who boots what and when is for the server's user and group; what SQLite writes beside the
+    file gets the same mode."""
+    os.close(os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, _MODE))
+    if path.stat().st_mode & 0o007:
+        path.chmod(_MODE)
 
 
 def _durable(connection: Any, _record: object) -> None:

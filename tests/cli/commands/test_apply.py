@@ -92,7 +92,12 @@ def test_the_socket(serve: Serve, demo_folder: Path) -> None:
     serving = serve(demo_folder)
     path = demo_folder / "state.socket"
     assert stat.S_IMODE(path.stat().st_mode) == 0o660
-    for line in (b"noise\n", b"[]\n", b'{"do": "dance"}\n', b"x" * 100_000 + b"\n"):
+    slate = b'{"do": "slate", "root": "notebook", "how": "wipe", "client": %s}\n'
+    refused = [slate % name for name in (b'""', b'"."', b'"../notebook"', b'"a/b"')]
+    once = b'{"do": "once", "client": "", "boot": "rescue"}\n'
+    surplus = b'{"do": "status", "more": 1}\n'
+    noise = [b"noise\n", b"[]\n", b'{"do": "dance"}\n', b"x" * 100_000 + b"\n", once, surplus]
+    for line in (*noise, *refused):
         with socket.socket(socket.AF_UNIX) as sock:
             sock.connect(str(path))
             sock.sendall(line)

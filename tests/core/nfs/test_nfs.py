@@ -7,6 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from daskel.core.nfs import calls, mount, nfs3, results
+from daskel.core.nfs.calls import NewAttributes
 from daskel.core.nfs.nfs3 import (
     Access,
     Attributes,
@@ -19,6 +20,7 @@ from daskel.core.nfs.nfs3 import (
 from daskel.core.nfs.results import DirectoryEntry
 from daskel.core.nfs.rpc import (
     RECORD_LIMIT,
+    BadCredentialsError,
     Credentials,
     Records,
     Refusal,
@@ -29,7 +31,7 @@ from daskel.core.nfs.rpc import (
     serialise_call,
     success,
 )
-from daskel.core.nfs.xdr import pack_u32
+from daskel.core.nfs.xdr import pack_opaque, pack_u32
 from daskel.core.reader import MalformedError, Reader
 
 U32, U64 = st.integers(0, 2**32 - 1), st.integers(0, 2**64 - 1)
@@ -129,29 +131,59 @@ ROOT, OWNER, MEMBER, OTHER = (
     Credentials(999, 999, frozenset((50,))),
     Credentials(999, 999),
 )
-PERMITTED = [  # a file of user 100 and group 50
-    (FILE, 0o640, ROOT, R),
-    (FILE, 0o000, ROOT, R),
-    (FILE, 0o755, ROOT, R | X),
-    (FOLDER, 0o700, ROOT, R | L),
-    (FILE, 0o640, OWNER, R),
-    (FILE, 0o000, OWNER, R),
-    (FILE, 0o640, MEMBER, R),
-    (FILE, 0o640, Credentials(999, 50), R),
-    (FILE, 0o604, MEMBER, NONE),
-    (FILE, 0o640, OTHER, NONE),
-    (FILE, 0o644, OTHER, R),
-    (FILE, 0o711, OTHER, R | X),
-    (FOLDER, 0o711, OTHER, L),
-    (FOLDER, 0o744, OTHER, R),
-    (FILE, 0o666, OTHER, R),
+W = Access.MODIFY | Access.EXTEND
+D = W | Access.DELETE
+# A file of user 100 and group 50: to open it, and once it is open; what may be written, too
+PERMITTED = [
+    (FILE, 0o640, ROOT, R | W, R | W),
+    (FILE, 0o000, ROOT, R | W, R | W),
+    (FILE, 0o755, ROOT, R | W | X, R | W | X),
+    (FOLDER, 0o700, ROOT, R | L | D, R | L | D),
+    (FILE, 0o640, OWNER, R | W, R | W),
+    (FILE, 0o444, OWNER, R, R | W),
+    (FILE, 0o000, OWNER, NONE, R | W),
+    (FOLDER, 0o300, OWNER, L | D, R | L | D),
+    (FILE, 0o640, MEMBER, R, R),
+    (FILE, 0o640, Credentials(999, 50), R, R),
+    (FILE, 0o604, MEMBER, NONE, NONE),
+    (FILE, 0o640, OTHER, NONE, NONE),
+    (FILE, 0o644, OTHER, R, R),
+    (FILE, 0o711, OTHER, X, R | X),
+    (FOLDER, 0o711, OTHER, L, L),
+    (FOLDER, 0o744, OTHER, R, R),
+    (FILE, 0o666, OTHER, R | W, R | W),
 ]
 
 
-@pytest.mark.parametrize(("kind", "mode", "who", "expected"), PERMITTED)
-def test_permitted(kind: FileType, mode: int, who: Credentials, expected: Access) -> None:
+@pytest.mark.parametrize(("kind", "mode", "who", "to_open", "opened"), PERMITTED)
+def test_permitted(
+    kind: FileType, mode: int, who: Credentials, to_open: Access, opened: Access
+) -> None:
     attributes = Attributes(kind, mode, 1, 100, 50, 0, 0, (0, 0), 1, 1, 0, 0, 0)
-    assert permitted(attributes, who, writable=False) == expected
+    assert permitted(attributes, who, writable=True) == to_open
+    assert permitted(attributes, who, writable=False) == to_open & ~D
+    assert permitted(attributes, who, writable=True, opened=True) == opened
+
+
+NO_ONE = 0xFFFFFFFF
+BAD = [(NO_ONE, 0, ()), (0, NO_ONE, ()), (5, 5, (7, NO_ONE)), (5, 5, tuple(range(17)))]
+
+
+@pytest.mark.parametrize(("uid", "gid", "groups"), BAD)
+def test_credentials_that_nobody_has_are_denied(
+    uid: int, gid: int, groups: tuple[int, ...]
+) -> None:
+    body = pack_u32(0) + pack_opaque(b"tide") + pack_u32(uid, gid, len(groups), *groups)
+    record = pack_u32(9, 0, 2, nfs3.PROGRAM, 3, 1, 1) + pack_opaque(body) + pack_u32(0, 0)
+    with pytest.raises(BadCredentialsError) as error:
+        parse_call(record)
+    assert error.value.reply == pack_u32(9, 1, 1, 1, 1)  # denied, AUTH_ERROR, AUTH_BADCRED
+
+
+@pytest.mark.parametrize("new", [NewAttributes(uid=NO_ONE), NewAttributes(gid=NO_ONE)])
+def test_nothing_becomes_nobodys(new: NewAttributes) -> None:
+    with pytest.raises(NfsError):
+        calls.parse_setattr(Reader(calls.serialise_setattr(b"x" * 32, new), "call"))
 
 
 REFUSED = [  # bytes of results behind the status: RFC 1813 3.3

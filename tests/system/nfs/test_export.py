@@ -12,9 +12,10 @@ from typing import Any
 import pytest
 
 from daskel.core.nfs.calls import Clock, Make, NewAttributes
-from daskel.core.nfs.nfs3 import FileType, NfsError, Status
+from daskel.core.nfs.nfs3 import Access, FileType, NfsError, Status
 from daskel.core.nfs.rpc import Credentials
 from daskel.system.nfs import export as exporting
+from daskel.system.nfs.credentials import acting_as
 from daskel.system.nfs.export import Export
 from daskel.system.nfs.fhandle import NameFinder
 from daskel.system.nfs.openfiles import OpenFiles
@@ -214,6 +215,32 @@ def test_what_is_made_and_changed(root: Path) -> None:
         export.remove(made[b"folder"], name, ROOT, folder=False)
     export.remove(top, b"folder", ROOT, folder=True)
     assert status_of(lambda: export.attributes(file)) is Status.STALE
+    export.close()
+
+
+@needs_root
+def test_set_id_bits_fall_when_others_write(root: Path) -> None:
+    root.chmod(0o777)
+    export = WritableExport(b"number-1", top_of(root, writable=True), b"k" * 32, OpenFiles())
+    for who, mode, expected in (
+        (SOMEBODY, 0o6777, 0o777),
+        (SOMEBODY, 0o2767, 0o2767),
+        (ROOT, 0o6777, 0o6777),
+    ):
+        (root / "program").write_bytes(b"x" * 10)
+        (root / "program").chmod(mode)
+        handle = export.find("program")
+        export.write(handle, 0, b"y", who)
+        assert export.attributes(handle).mode == expected
+        (root / "program").chmod(mode)
+        export.set_attributes(handle, NewAttributes(size=3), None, who)
+        assert export.attributes(handle).mode == expected
+    owned = export.make(Make(export.top(), b"own", FILE, NewAttributes(0o444)), SOMEBODY)[0]
+    assert export.access(owned, SOMEBODY)[1] == Access.READ, "its owner cannot open it to write"
+    export.write(owned, 0, b"x", SOMEBODY)  # who had it open, can
+    with pytest.raises(OSError), acting_as(0xFFFFFFFF, 5, ()):
+        pass
+    assert os.stat(root).st_uid == 0
     export.close()
 
 

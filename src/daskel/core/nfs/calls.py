@@ -101,6 +101,9 @@ def serialise_readdirplus(handle: bytes, cookie: int, limit: int) -> bytes:
 # --- what changes something ---
 
 
+_NO_ONE = 0xFFFFFFFF  # no user or group has this number
+
+
 class Clock(Enum):
     """A time that is to be set by the server's clock."""
 
@@ -135,6 +138,8 @@ def _pack_time(time: int | Clock | None) -> bytes:
 def parse_new_attributes(reader: Reader) -> NewAttributes:
     """sattr3 (RFC 1813 2.6)."""
     mode, uid, gid = (reader.number(4) if reader.number(4) else None for _ in range(3))
+    if _NO_ONE in (uid, gid):
+        raise NfsError(Status.INVAL)
     size = reader.number(8) if reader.number(4) else None
     return NewAttributes(mode, uid, gid, size, _parse_time(reader), _parse_time(reader))
 

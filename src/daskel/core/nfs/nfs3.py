@@ -157,33 +157,40 @@ def parse_attributes(reader: Reader) -> Attributes:
     )  # fmt: skip
 
 
-def permitted(attributes: Attributes, who: Credentials, *, writable: bool) -> int:
+def permitted(
+    attributes: Attributes, who: Credentials, *, writable: bool, opened: bool = False
+) -> int:
     """What `who` may do with a file, as bits of Access; nothing that writes on an export that is
     not writable.
 
-    The owner may read and write, and execute may read, whatever the mode says: a client that has
-    opened or runs a file asks again with each READ and WRITE (RFC 1813 4.4).
+    `opened`: the client has opened the file, or runs it, and asks again with each READ and WRITE.
+    The owner may then read and write, and execute may read, whatever the mode says by now
+    (RFC 1813 4.4).
     """
     directory = attributes.type is FileType.DIRECTORY
     mode = attributes.mode
     if who.uid == 0:
         bits = 7 if directory or mode & 0o111 else 6
     elif who.uid == attributes.uid:
-        bits = mode >> 6 | (4 if directory else 6)
+        bits = mode >> 6 | ((4 if directory else 6) if opened else 0)
     elif attributes.gid == who.gid or attributes.gid in who.groups:
         bits = mode >> 3
     else:
         bits = mode
-    return _GRANTED[directory, bits & 7 if writable else bits & 5]
+    return _GRANTED[opened, directory, bits & 7 if writable else bits & 5]
 
 
-def _granted(directory: bool, bits: int) -> int:
+def _granted(opened: bool, directory: bool, bits: int) -> int:
     access = Access.READ if bits & 4 else Access(0)
     if bits & 1:
-        access |= Access.LOOKUP if directory else Access.EXECUTE | Access.READ
+        access |= Access.LOOKUP if directory else Access.EXECUTE
+        access |= Access.READ if opened and not directory else Access(0)
     if bits & 2:
         access |= Access.MODIFY | Access.EXTEND | (Access.DELETE if directory else Access(0))
     return int(access)
 
 
-_GRANTED = {(d, bits): _granted(d, bits) for d in (False, True) for bits in range(8)}
+_GRANTED = {
+    (opened, directory, bits): _granted(opened, directory, bits)
+    for opened in (False, True) for directory in (False, True) for bits in range(8)
+}  # fmt: skip

@@ -44,6 +44,16 @@ class Credentials:
 
 
 NOBODY = Credentials()
+_NO_ONE = 0xFFFFFFFF  # no user or group has this number: system calls take it for "as it is"
+_BAD_CREDENTIALS = 1  # AUTH_BADCRED, RFC 5531 section 9
+
+
+class BadCredentialsError(MalformedError):
+    """Credentials that nobody can have; `reply` says so."""
+
+    def __init__(self, reason: str) -> None:
+        super().__init__(reason)
+        self.reply = b""
 
 
 class Call(NamedTuple):
@@ -63,7 +73,11 @@ def parse_call(record: bytes) -> Call:
     if length > 400:
         raise MalformedError(f"RPC call: credentials of {length} bytes, 400 at most")
     end = _FIXED + length + -length % 4 + len(_NO_VERIFIER)
-    program, version, procedure, who = _head(record[4:end])
+    try:
+        program, version, procedure, who = _head(record[4:end])
+    except BadCredentialsError as error:
+        error.reply = record[:4] + pack_u32(_REPLY, 1, 1, _BAD_CREDENTIALS)
+        raise
     arguments = Reader(record, "RPC call", end)
     return Call(int.from_bytes(record[:4], "big"), program, version, procedure, who, arguments)
 
@@ -88,8 +102,11 @@ def _auth_sys(body: bytes) -> Credentials:
     reader.number(4), reader.opaque(255)  # stamp and machine name
     uid, gid, count = reader.number(4), reader.number(4), reader.number(4)
     if count > 16:
-        raise reader.fail(f"{count} groups, 16 at most")
-    return Credentials(uid, gid, frozenset(reader.number(4) for _ in range(count)))
+        raise BadCredentialsError(f"AUTH_SYS credentials: {count} groups, 16 at most")
+    groups = frozenset(reader.number(4) for _ in range(count))
+    if _NO_ONE in (uid, gid, *groups):
+        raise BadCredentialsError(f"AUTH_SYS credentials: user {uid}, group {gid}: no such one")
+    return Credentials(uid, gid, groups)
 
 
 def serialise_call(

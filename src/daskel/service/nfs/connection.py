@@ -14,6 +14,7 @@ from daskel.core.nfs import mount, nfs3
 from daskel.core.nfs.nfs3 import Status
 from daskel.core.nfs.replays import REPEATABLE, Replays
 from daskel.core.nfs.rpc import (
+    BadCredentialsError,
     Call,
     Records,
     Refusal,
@@ -103,7 +104,12 @@ class Stream:
         self._flush()
 
     def _take(self, record: bytes) -> None:
-        call = parse_call(record)
+        try:
+            call = parse_call(record)
+        except BadCredentialsError as error:
+            self._malformed(str(error))
+            self._reply(error.reply)
+            return
         version = _VERSIONS.get(call.program)
         if version is None:
             self._reply(refuse(call.xid, Refusal.PROGRAM_UNAVAILABLE))

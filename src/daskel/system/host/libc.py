@@ -118,8 +118,10 @@ def become(uid: int, gid: int, groups: Collection[int]) -> None:
         _libc.syscall(setfsuid, uid)
     if _libc.syscall(setgroups, len(groups), packed) != 0:
         _fail("setgroups")
-    _libc.syscall(setfsgid, gid)
-    _libc.syscall(setfsuid, uid)
+    for number, wanted in ((setfsgid, gid), (setfsuid, uid)):  # neither says whether it was done
+        _libc.syscall(number, wanted)
+        if _libc.syscall(number, -1) & 0xFFFFFFFF != wanted:
+            raise OSError(errno.EINVAL, "no such user or group")
 
 
 class HandleReader:

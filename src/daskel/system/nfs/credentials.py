@@ -23,8 +23,8 @@ def acting_as(uid: int, gid: int, groups: Collection[int]) -> Iterator[None]:
     if not may_act() or (uid == 0 and gid == 0):
         yield
         return
-    become(uid, gid, groups)
     try:
+        become(uid, gid, groups)
         yield
     finally:
         become(0, 0, ())

@@ -38,7 +38,6 @@ _MOST_FOUND = 1024  # names whose handles are remembered
 _SETTLED = 2.0  # seconds after which a directory's times tell whether it changed
 _SECOND = 10**9
 _READ, _LOOKUP = int(Access.READ), int(Access.LOOKUP)
-_EXECUTE = int(Access.EXECUTE)
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,7 +144,7 @@ class Export:
             attributes = self._attributes(os.fstat(descriptor))
         else:
             place, attributes = self._regular(handle)
-        if not permitted(attributes, who, writable=False) & (_READ | _EXECUTE):
+        if not permitted(attributes, who, writable=False, opened=True) & _READ:
             raise NfsError(Status.ACCES)
         if descriptor is None:
             with statuses():
@@ -156,7 +155,7 @@ class Export:
     def names(self, handle: bytes, who: Credentials) -> tuple[list[Name], Attributes]:
         """The directory's entries in the order of their cookies, without `.` and `..`."""
         place, above = self._directory(handle)
-        if not permitted(above, who, writable=False) & _READ:
+        if not permitted(above, who, writable=False, opened=True) & _READ:
             raise NfsError(Status.ACCES)
         known = self._listings.get(above.fileid)
         if known and known[:2] == (above.mtime, above.ctime):

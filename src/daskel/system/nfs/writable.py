@@ -6,6 +6,7 @@ Everything raises NfsError.
 from __future__ import annotations
 
 import os
+import stat
 import time
 from contextlib import suppress
 from dataclasses import replace
@@ -69,6 +70,7 @@ class WritableExport(Export):
             new = len(data) if has_holes else min(len(data), max(0, end - before.size))
             self.usage.need(new)
         with statuses():
+            _drop_set_id(descriptor, before, who)
             done = os.pwrite(descriptor, data, offset) if data else 0
             while done < len(data):
                 done += os.pwrite(descriptor, memoryview(data)[done:], offset + done)
@@ -84,7 +86,7 @@ class WritableExport(Export):
             attributes = self._attributes(os.fstat(descriptor))
         else:
             place, attributes = self._regular(handle)
-        if not permitted(attributes, who, writable=True) & _MODIFY:
+        if not permitted(attributes, who, writable=True, opened=True) & _MODIFY:
             raise NfsError(Status.ACCES)
         if descriptor is None:
             if self.usage:
@@ -206,9 +208,18 @@ class WritableExport(Export):
         descriptor, before = self.writable_file(handle, who)
         if size > 1 << 62:
             raise NfsError(Status.FBIG)
-        os.ftruncate(descriptor, size)
+        with statuses():
+            _drop_set_id(descriptor, before, who)
+            os.ftruncate(descriptor, size)
         if self.usage:
             self.usage.add(os.fstat(descriptor).st_blocks * 512 - before.used)
+
+
+def _drop_set_id(descriptor: int, before: Attributes, who: Credentials) -> None:
+    """What anybody but root writes to runs as its owner no more (Linux, file_remove_privs)."""
+    bits = stat.S_ISUID | (stat.S_ISGID if before.mode & stat.S_IXGRP else 0)
+    if who.uid != 0 and before.mode & bits:
+        os.fchmod(descriptor, before.mode & ~bits)
 
 
 def _make(place: int, make: Make) -> int | None:

@@ -51,10 +51,17 @@ class ChangedPath:
     folder: bool = False
 
 
+def is_slate_name(name: str) -> bool:
+    """Whether a root or client of this name can have a slate: it becomes one folder's name."""
+    return bool(name) and not name.startswith(".") and "/" not in name and "\0" not in name
+
+
 class Slate:
     """One client's slate of one root; there may be none on the disk yet."""
 
     def __init__(self, slates: Path, root: str, client: str) -> None:
+        if not (is_slate_name(root) and is_slate_name(client)):
+            raise ValueError(f"no slate is of {client!r} on {root!r}")
         self.root, self.client, self._slates = root, client, slates
         self.folder = slates / root / client
 
@@ -254,7 +261,7 @@ def slates_below(slates: Path) -> Iterator[Slate]:
     """Every slate on the disk."""
     with suppress(OSError):
         for root in sorted(path for path in slates.iterdir() if not path.name.startswith(".")):
-            for client in sorted(root.iterdir()):
+            for client in sorted(p for p in root.iterdir() if is_slate_name(p.name)):
                 yield Slate(slates, root.name, client.name)
 
 
