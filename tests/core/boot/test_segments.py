@@ -20,7 +20,7 @@ PLACES: list[tuple[Packet, tuple[str, ...], tuple[str, ...], str]] = [
     (relayed(ASKS), ("tideroom",), ("boathouse",), ""),
     (relayed(ASKS, FAR), ("tideroom",), (), "in no segment's network"),
     (relayed(ASKS, RELAY, LINK), (), ("boathouse",), ""),
-    (relayed(ASKS, FAR, LINK), (), (), "is not among those of boathouse"),
+    (relayed(ASKS, FAR, LINK), (), (), "is not among the relays of boathouse"),
     (relayed(ASKS, RELAY, b"\5\4\0\0\0\0"), (), ("boathouse",), ""),
     (relayed(ASKS, RELAY, b"\5\xff\1"), (), ("boathouse",), ""),
     (replace(ASKS, ciaddr=IPv4Address("10.61.10.120")), ("tideroom",), ("boathouse",), ""),

@@ -112,11 +112,15 @@ def test_situations(
 def test_decline_puts_aside_and_release_gives_back() -> None:
     who = answers()
     first = take(who, STRANGER)
-    declined = ask(who, message(MessageType.DECLINE, STRANGER, REQUESTED_ADDRESS=first))
+    asked = message(MessageType.DECLINE, STRANGER, REQUESTED_ADDRESS=first)
+    assert ask(who, asked).declined == first, "to be looked at on the wire"
+    assert not who.leases.free_for(first, TIDE, 0.0) and who.leases.free_for(first, STRANGER, 0.0)
+    declined = who.in_use(asked, first, 0.0)
     assert [e.declined for e in declined.events if isinstance(e, GivenBack)] == [True]
+    assert ask(who, asked).declined is None, "once"
     assert take(who, STRANGER, 1.0) != first
     foreign = message(MessageType.DECLINE, TIDE, REQUESTED_ADDRESS=take(who, TIDE_10))
-    assert not ask(who, foreign).leases, "nobody declines another machine's address"
+    assert ask(who, foreign).declined is None, "nobody declines another machine's address"
     assert who.leases.free_for(first, "02:61:ff:00:00:09", DECLINE_TIME + 1)
 
     second = take(who, STRANGER, 2.0)

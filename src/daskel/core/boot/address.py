@@ -29,6 +29,9 @@ class LeaseState(Enum):
     DECLINED = "declined"
 
 
+_LENT = (LeaseState.OFFERED, LeaseState.DECLINED)
+
+
 class Lease(NamedTuple):
     """One address and the machine that has it, had it, or said that it is taken."""
 
@@ -57,13 +60,17 @@ class Leases:
         """Remember a lease, in place of the machine's former one and of the address's."""
         number = int(lease.address)
         before = self._by_address.get(number)
-        if before and before.mac != lease.mac:
-            self._by_machine.pop((before.segment, before.mac), None)
+        if before and (before.mac != lease.mac or lease.state is LeaseState.DECLINED):
+            self._forget(before)
         self._by_address[number] = lease
         if lease.state is not LeaseState.DECLINED:
             self._by_machine[(lease.segment, lease.mac)] = lease
-        else:
-            self._by_machine.pop((lease.segment, lease.mac), None)
+
+    def _forget(self, lease: Lease) -> None:
+        """A machine has this lease no more; one that it has of another address stays."""
+        has = self._by_machine.get((lease.segment, lease.mac))
+        if has and has.address == lease.address:
+            del self._by_machine[lease.segment, lease.mac]
 
     def at(self, address: IPv4Address) -> Lease | None:
         """The lease of an address, whatever its state."""
@@ -101,11 +108,12 @@ class Leases:
         return [le for le in found if le.state is LeaseState.DECLINED and le.holds(now)]
 
     def held_by_others(self, segment: str, known: Container[str], now: float) -> int:
-        """How many addresses machines have that are not among the `known` MAC addresses."""
+        """How many addresses are not free because of machines that are not among the `known` MAC
+        addresses: given to them, offered, or put aside since they said that somebody has them."""
         return sum(
             1
-            for (where, mac), lease in self._by_machine.items()
-            if where == segment and mac not in known and lease.holds(now)
+            for lease in self._by_address.values()
+            if lease.segment == segment and lease.mac not in known and lease.holds(now)
         )
 
     def free_for(self, address: IPv4Address, mac: str, now: float) -> bool:
@@ -138,11 +146,13 @@ def choose(
     fixed: IPv4Address | None,
     wanted: IPv4Address | None,
     now: float,
+    known: Container[str] | None = None,
 ) -> IPv4Address | None:
     """The address to offer (RFC 2131 4.3.1): its fixed one, its present or former one, its wanted,
     else a place in the pool that follows from its MAC address; never used ones come first.
 
-    None when no address is left.
+    None when no address is left. For a machine of the site there is one: `known` are the MAC
+    addresses of its like, and what others were offered or said to be taken is asked for again.
     """
     if fixed is not None:
         return fixed if leases.free_for(fixed, mac, now) else None
@@ -151,6 +161,7 @@ def choose(
         if address and rules.allowed(address, None) and leases.free_for(address, mac, now):
             return address
     expired: Lease | None = None
+    lent: Lease | None = None  # it would hold, and is nobody's that has it
     for address in _pool_from(rules.segment, crc32(mac.encode())):
         if address in rules.fixed:
             continue
@@ -159,7 +170,10 @@ def choose(
             return address
         if not lease.holds(now) and (expired is None or lease.expires < expired.expires):
             expired = lease
-    return expired.address if expired else None
+        elif known is not None and lease.mac not in known and lease.state in _LENT:
+            lent = lease if lent is None or lease.expires < lent.expires else lent
+    found = expired or lent
+    return found.address if found else None
 
 
 def _pool_from(segment: Segment, start: int) -> Iterator[IPv4Address]:

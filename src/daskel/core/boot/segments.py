@@ -40,10 +40,9 @@ def _relayed(site: Site, packet: Packet) -> Where:
     found = [name for name, segment in site.served.items() if link in segment.network]
     if not found:
         return Where((), f"relay agent {relay} asks for {link}, which is in no segment's network")
-    allowed = site.segments[found[0]].relays
-    if allowed and relay not in allowed:
+    if relay not in site.segments[found[0]].relays:  # a client can write any address there
         origin = site.origin("segment", found[0], "relays")
-        return Where((), f"relay agent {relay} is not among those of {found[0]} ({origin})")
+        return Where((), f"relay agent {relay} is not among the relays of {found[0]} ({origin})")
     return Where(sharing(site, found[0]))
 
 

@@ -55,6 +55,10 @@ class Answer:
     leases: list[Lease] = field(default_factory=list)
     events: list[Event] = field(default_factory=list)
     claims: list[Lease] = field(default_factory=list)  # to addresses that another server gives
+    declined: IPv4Address | None = None  # said to be taken: true when somebody is there (`in_use`)
+
+
+_DECLINABLE = (LeaseState.OFFERED, LeaseState.BOUND)
 
 
 class Answers:
@@ -151,8 +155,9 @@ class Answers:
             question.request.address_option(Code.REQUESTED_ADDRESS),
         )
         address = choose(
-            rules, self.leases, str(question.who.mac), question.fixed, wanted, question.now
-        )
+            rules, self.leases, str(question.who.mac), question.fixed, wanted, question.now,
+            self.site.by_mac if question.who.name else None,
+        )  # fmt: skip
         events: list[Event] = [_seen(question, address)]
         if address is not None and not self._has_room(question, address):
             reason = "half of the pool is kept for machines of the site, the other half is taken"
@@ -211,8 +216,11 @@ class Answers:
             return self._nak(question, f"{address} is not its address", Refusal.WRONG_NETWORK)
         if not self.leases.free_for(address, str(question.who.mac), question.now):
             return self._nak(question, f"{address} belongs to another machine", Refusal.NO_ADDRESS)
-        lease = self._lease(question, address)
         before = self.leases.at(address)
+        if not self._has_room(question, address):
+            reason = "half of the pool is kept for machines of the site, the other half is taken"
+            return self._nak(question, reason, Refusal.NO_ADDRESS)
+        lease = self._lease(question, address)
         renewed = bool(before and before.state is LeaseState.BOUND and before.holds(question.now))
         self.leases.put(lease)
         answer = self.replies.make(question, MessageType.ACK, address)
@@ -255,13 +263,9 @@ class Answers:
     def _decline(self, question: Question) -> Answer:
         address = question.request.address_option(Code.REQUESTED_ADDRESS)
         lease = self.leases.at(address) if address else None
-        if lease is None or lease.mac != question.who.mac:
+        if lease is None or lease.mac != question.who.mac or lease.state not in _DECLINABLE:
             return Answer()
-        until = question.now + DECLINE_TIME
-        aside = Lease(lease.address, question.segment, lease.mac, LeaseState.DECLINED, until)
-        self.leases.put(aside)
-        event = GivenBack(question.who, question.segment, lease.address, declined=True)
-        return Answer(leases=[aside], events=[event])
+        return Answer(declined=lease.address)
 
     def _release(self, question: Question) -> Answer:
         lease = self.leases.at(question.request.ciaddr)

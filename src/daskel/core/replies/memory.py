@@ -16,8 +16,10 @@ from daskel.core.boot.address import Lease, LeaseState
 from daskel.core.dhcp.packet import MessageType, Packet, parse, serialise
 from daskel.core.dhcp.responder import Destination, destination
 from daskel.core.history.events import Addressed, Event
+from daskel.core.reader import MalformedError
 from daskel.core.replies.answer import Answer, Answers
 
+_GROUP = 1  # the bit of multicast addresses, IEEE 802 section 8.2
 _MOST = 20_000  # messages remembered, of 1 KiB each
 
 
@@ -32,6 +34,7 @@ class Decision(NamedTuple):
     request: Packet | None = None  # None when it was answered from memory
     dropped: tuple[int, ...] = ()  # options that did not fit
     claims: Sequence[Lease] = ()  # to addresses that another server gives
+    declined: IPv4Address | None = None  # see Answer
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,6 +67,9 @@ class Datagrams:
             if held is not None and self._holds(known, held, now):
                 return self._again(known, data[4:8], now)
         request = parse(data)
+        if request.chaddr[0] & _GROUP or not any(request.chaddr[:6]):
+            mac = request.chaddr[:6].hex(":")
+            raise MalformedError(f"DHCP message: {mac} is not the address of a machine")
         answer = self._answers.receive(wire, request, now, unicast=unicast, pxe=pxe)
         decision = decided(request, answer)
         if (lease := self._repeatable(answer)) and (name := self._site_name(lease)):
@@ -116,8 +122,9 @@ def decided(request: Packet, answer: Answer) -> Decision:
     """An answer as it leaves."""
     if answer.reply is None:
         return Decision(
-            b"", None, answer.leases, answer.events, answer.probe, request, (), answer.claims
-        )
+            b"", None, answer.leases, answer.events, answer.probe, request, (), answer.claims,
+            answer.declined,
+        )  # fmt: skip
     reply, dropped = serialise(answer.reply, request.limit)
     to = destination(request, answer.reply)
     return Decision(

@@ -29,9 +29,15 @@ class ArpProbe:
         self._free: dict[IPv4Address, float] = {}
         asyncio.get_running_loop().add_reader(self._sock, self._receive)
 
-    async def holder(self, address: IPv4Address, asker: bytes) -> bytes | None:
-        """The hardware address of somebody other than `asker` who has `address`."""
-        if self._clock.monotonic() - self._free.get(address, float("-inf")) < _GOOD_FOR:
+    async def holder(
+        self, address: IPv4Address, asker: bytes, *, anew: bool = False
+    ) -> bytes | None:
+        """The hardware address of somebody other than `asker` who has `address`; `anew`: what was
+        found a moment ago does not count."""
+        if (
+            not anew
+            and self._clock.monotonic() - self._free.get(address, float("-inf")) < _GOOD_FOR
+        ):
             return None
         future = self._asked.get(address)
         if future is None:

@@ -10,6 +10,7 @@ import asyncio
 import logging
 import socket
 import struct
+from collections import deque
 from collections.abc import Coroutine, Iterator
 from ipaddress import IPv4Address
 from typing import NamedTuple
@@ -20,6 +21,7 @@ from daskel.core.dhcp.relay import cut_short
 from daskel.core.dhcp.responder import BROADCAST, Destination
 from daskel.core.reader import MalformedError
 from daskel.core.replies.memory import Decision, decided
+from daskel.service.clock import Clock
 from daskel.service.dhcp.probe import ArpProbe, EchoProbe
 from daskel.service.dhcp.router_advertiser import NoRouter
 from daskel.service.shared import Shared
@@ -28,10 +30,12 @@ from daskel.service.sockets import IP_PKTINFO
 _BATCH = 256  # datagrams decided together
 _LARGEST = 4096  # bytes of a datagram
 _STRANGERS = 200  # messages a second of machines that are not in the site
+_DECLINES, _DECLINES_IN = 3, 600.0  # believed without a look at the wire; seconds
 _PROBES = 3  # addresses that are tried until one is free
 _PKTINFO = struct.Struct("=I4s4s")  # interface index, local address, destination address
 _DESTINATION = slice(8, 12)
-_CHADDR = slice(28, 34)  # where the hardware address is in a message
+_GIADDR, _CHADDR = slice(24, 28), slice(28, 34)  # where they are in a message
+_TOO_MANY = f"more than {_STRANGERS} a second from machines that are not in the site"
 _log = logging.getLogger(__name__)
 
 
@@ -39,6 +43,23 @@ class _Message(NamedTuple):
     data: bytes
     unicast: bool
     peer: tuple[str, int]
+
+
+class Allowance:
+    """How many messages are taken: a number a second, and as many at once."""
+
+    def __init__(self, clock: Clock) -> None:
+        self._clock, self._left, self._filled = clock, float(_STRANGERS), clock.monotonic()
+
+    def take(self) -> bool:
+        """Whether one more is."""
+        now = self._clock.monotonic()
+        self._left = min(_STRANGERS, self._left + (now - self._filled) * _STRANGERS)
+        self._filled = now
+        if self._left < 1:
+            return False
+        self._left -= 1
+        return True
 
 
 class DhcpService:
@@ -58,7 +79,9 @@ class DhcpService:
         self._tasks: set[asyncio.Task[None]] = set()
         self._unkept: list[tuple[_Message, Decision]] = []  # whose leases go to disk next
         self._keeping = False
-        self._allowed, self._filled = float(_STRANGERS), shared.clock.monotonic()
+        relays = {relay.packed for s in shared.site.served.values() for relay in s.relays}
+        self._strangers = {relay: Allowance(shared.clock) for relay in (bytes(4), *relays)}
+        self._declines: deque[float] = deque(maxlen=_DECLINES)  # when one was believed
 
     async def serve(self) -> None:
         """Answer until it is cancelled."""
@@ -72,7 +95,8 @@ class DhcpService:
 
     def _readable(self) -> None:
         """Machines of the site first; of all others at most a number a second, so that a flood
-        of made-up ones takes neither the time nor the disk."""
+        of made-up ones takes neither the time nor the disk. Each relay agent of the site has a
+        number of its own."""
         strangers: list[_Message] = []
         known = self._shared.known
         for message in self._drain():
@@ -80,26 +104,21 @@ class DhcpService:
                 self._take(message)
             else:
                 strangers.append(message)
-        for message in self._allowed_of(strangers) if strangers else ():
-            self._take(message)
+        for message in strangers:
+            relay = message.data[_GIADDR]
+            if self._strangers.get(relay, self._strangers[bytes(4)]).take():
+                self._take(message)
+            else:
+                self._shared.malformed("dhcp", _TOO_MANY)
         self._keep_soon()
-
-    def _allowed_of(self, strangers: list[_Message]) -> list[_Message]:
-        now = self._shared.clock.monotonic()
-        self._allowed = min(_STRANGERS, self._allowed + (now - self._filled) * _STRANGERS)
-        self._filled = now
-        taken = strangers[: int(self._allowed)]
-        self._allowed -= len(taken)
-        for _ in strangers[len(taken) :]:
-            reason = f"more than {_STRANGERS} a second from machines that are not in the site"
-            self._shared.malformed("dhcp", reason)
-        return taken
 
     def _take(self, message: _Message) -> None:
         decision = self._decide(message)
         if decision is None:
             return
-        if decision.probe is not None and self._arp:
+        if decision.declined is not None:
+            self._begin(self._decline(message, decision))
+        elif decision.probe is not None and self._arp:
             self._begin(self._offer(message, decision))
         else:
             self._answer(message, decision)
@@ -215,6 +234,29 @@ class DhcpService:
             decision = again
         self._answer(message, decision)
         self._keep_soon()
+
+    async def _decline(self, message: _Message, decision: Decision) -> None:
+        """Put an address aside that its machine found taken, when the wire says so, too: anybody
+        can decline in another's name. Behind relay agents a few are believed."""
+        address, request = decision.declined, decision.request
+        assert address is not None and request is not None
+        if request.giaddr == NOWHERE and self._arp:
+            taken = await self._arp.holder(address, request.chaddr[:6], anew=True) is not None
+        else:
+            taken = self._believes_decline()
+        if taken:
+            gone = self._shared.answers.in_use(request, address, self._shared.clock.now())
+            self._answer(message, decided(request, gone))
+            self._keep_soon()
+
+    def _believes_decline(self) -> bool:
+        now = self._shared.clock.monotonic()
+        if len(self._declines) == _DECLINES and now - self._declines[0] < _DECLINES_IN:
+            reason = f"more than {_DECLINES} addresses declined in ten minutes: not believed"
+            self._shared.malformed("dhcp", reason)
+            return False
+        self._declines.append(now)
+        return True
 
     async def _taken(self, request: Packet, address: IPv4Address) -> bool:
         assert self._arp and self._echo
