@@ -19,6 +19,8 @@ from daskel.core.tftp.round_trip import RoundTrip
 DEFAULT_BLOCK = 512  # bytes, RFC 1350
 MINIMUM_BLOCK, MAXIMUM_BLOCK = 8, 65464  # bytes, RFC 2348
 PATIENCE = 31.0  # seconds without an answer until the transfer is given up
+FIRST_PATIENCE = 10.0  # while nothing has come back at all
+MOST_PATIENCE = 60.0  # whatever wait the client asks for
 LAST_PATIENCE = 7.0  # of the last blocks: a boot loader that starts its kernel may not answer
 
 
@@ -53,7 +55,7 @@ def granted(request: Request, size: int, largest_block: int, largest_window: int
         value = int(text) if text.isascii() and text.isdigit() and len(text) < 20 else -1
         if name == "blksize" and value >= MINIMUM_BLOCK:
             options[name] = str(min(value, MAXIMUM_BLOCK, max(largest_block, DEFAULT_BLOCK)))
-        elif name == "timeout" and 1 <= value <= 255:
+        elif name == "timeout" and 1 <= value <= MOST_PATIENCE // 2:  # RFC 2349: may be left out
             options[name] = text
         elif name == "tsize":
             options[name] = str(size)
@@ -81,6 +83,7 @@ class Transfer:
     _trip: RoundTrip = field(default_factory=RoundTrip)
     _recovery: Recovery = field(default_factory=Recovery)
     _progress: float = 0.0  # when the client answered last
+    _answered: bool = False  # it answered at all
     _sent_last: float = 0.0  # when something was sent
 
     def __post_init__(self) -> None:
@@ -114,7 +117,7 @@ class Transfer:
             return None  # an old one; answering it would double every packet from here on
         if new:
             self.acknowledged += new
-            self._progress = now
+            self._progress, self._answered = now, True
             if not self._recovery.resent and not self.acknowledged & self._trip.seldom:
                 self._trip.learn(now - self._sent_last, self.acknowledged)
             if self.acknowledged == self.last_block:
@@ -131,10 +134,11 @@ class Transfer:
         """Send again what was not acknowledged; give up after PATIENCE."""
         if self.state in (State.DONE, State.FAILED) or now < self.deadline:
             return []
-        if self._all_sent and now - self._progress >= max(LAST_PATIENCE, 3 * self._trip.longest):
+        silent = now - self._progress
+        if self._all_sent and silent >= min(MOST_PATIENCE, max(LAST_PATIENCE, 3 * self._trip.wait)):
             self.gone()
             return []
-        if now - self._progress >= max(PATIENCE, 6 * self._trip.longest):
+        if silent >= self._patience:
             return self._fail(Ending.SILENT, "the client went silent", ErrorCode.UNDEFINED)
         self.resent += max(1, self.sent - self.acknowledged)
         self.timeouts += 1
@@ -160,6 +164,12 @@ class Transfer:
             self._fail(Ending.CLOSED, "the client closed its port", None)
 
     @property
+    def _patience(self) -> float:
+        """Seconds: several of the waits that the path, or the client, has shown to need."""
+        least = PATIENCE if self._answered else FIRST_PATIENCE
+        return min(MOST_PATIENCE, max(least, 3 * self._trip.longest))
+
+    @property
     def _all_sent(self) -> bool:
         return self.state is State.SENDING and self.sent == self.last_block
 
@@ -169,7 +179,7 @@ class Transfer:
         """The client takes the options that were offered, by acknowledging block 0."""
         if not isinstance(packet, Ack) or packet.block != 0:
             return []
-        self._progress = now
+        self._progress, self._answered = now, True
         if not self._recovery.resent:
             self._trip.learn(now - self._sent_last, 0)
         self.state, self._recovery.resent = State.SENDING, False

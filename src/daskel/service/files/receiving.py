@@ -36,14 +36,16 @@ def reason_of(error: OSError) -> str:
 
 
 class Receiving:
-    """`ended` is told when the socket is closed."""
+    """`ended` is told when the socket is closed, `heard` when something came."""
 
     def __init__(  # noqa: PLR0913 - all that it stands on, by name
         self, shared: Shared, who: Who, path: str, part: PartialFile, sock: socket.socket,
         reception: Reception, request: Request, ended: Callable[[], None],
+        heard: Callable[[], None],
     ) -> None:  # fmt: skip
         self._shared, self._who, self._path, self._part = shared, who, path, part
         self._sock, self._reception, self._request = sock, reception, request
+        self._heard = heard
         self._ended, self._began = ended, shared.clock.monotonic()
 
     @property
@@ -80,6 +82,7 @@ class Receiving:
     def _receive(self) -> None:
         try:
             packet = parse(self._sock.recv(MAXIMUM_BLOCK + 4))
+            self._heard()
         except BlockingIOError:
             return None
         except MalformedError as error:

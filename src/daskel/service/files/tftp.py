@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import resource
 import socket
 from collections.abc import Iterable
 from functools import partial
@@ -12,6 +13,7 @@ from daskel.core.content.bandwidth import Bandwidth
 from daskel.core.content.paths import PathRefusedError
 from daskel.core.history.aborts import aborted
 from daskel.core.history.events import Abort, FileAborted, FileAsked, FileSent, FileSized, Who
+from daskel.core.places import Places
 from daskel.core.reader import MalformedError
 from daskel.core.tftp.packet import Error, ErrorCode, Opcode, Request, parse
 from daskel.core.tftp.reception import Reception, accepted
@@ -25,7 +27,7 @@ from daskel.service.sockets import udp
 _LARGEST = 65535  # bytes of a request; a path that is too long is answered, too
 _LARGEST_ACK = 2048  # bytes of an acknowledgement or an error
 _BATCH = 64  # packets read at once from one socket
-_MOST_TRANSFERS = 4096
+_MOST_TRANSFERS, _MOST_EACH = 4096, 32  # of all, and of one address
 _SWEEP, _IDLE = 0.02, 0.1  # seconds between looks at the clock for all transfers
 _MOST_WINDOWS = 4096  # clients that are remembered for losing the ends of windows
 _HEADERS = 32  # bytes of IP, UDP and TFTP headers around a block
@@ -42,6 +44,8 @@ class TftpService:
         self._address = shared.wire.outside(server)
         self._sock = udp(self._address, shared.wire.ports.tftp, roomy=True)
         self._sessions: dict[Peer, _Session | Receiving] = {}
+        most = min(_MOST_TRANSFERS, resource.getrlimit(resource.RLIMIT_NOFILE)[0] // 4)
+        self._places: Places[Peer] = Places(most, _MOST_EACH, len(shared.site.served))
         self._windows: dict[str, int] = {}  # by address: blocks that its buffers hold
         self.sender, self.images = Sender(), Images()
 
@@ -69,7 +73,7 @@ class TftpService:
 
     def forget(self, peer: Peer, transfer: Transfer) -> None:
         """A client that lost the ends of its windows again and again has small buffers."""
-        self._sessions.pop(peer, None)
+        self._end(peer)
         windows = transfer.acknowledged // transfer.window
         if transfer.window > 1 and transfer.timeouts > max(2, windows // 10):
             if len(self._windows) >= _MOST_WINDOWS:
@@ -103,18 +107,16 @@ class TftpService:
             before.close()  # the machine was reset, and its firmware begins at the same port
         if request.mode != "octet":
             return self._refuse(peer, ErrorCode.ILLEGAL, f"mode {request.mode[:20]}: ask for octet")
-        if len(self._sessions) >= _MOST_TRANSFERS:
-            return self._shared.malformed("tftp", f"more than {_MOST_TRANSFERS} transfers at once")
         segment, who = self._shared.caller(self._server, peer[0])
         if request.opcode is Opcode.WRITE:
-            return self._write(request, peer, who)
+            return self._write(request, peer, segment, who)
         opened = self._contents.open(segment, request.path, who, "tftp")
         if isinstance(opened, NotOpened):
             code = ErrorCode.ACCESS if opened.refused else ErrorCode.NOT_FOUND
             return self._refuse(peer, code, opened.reason)
         return self._begin(request, peer, segment, who, opened)
 
-    def _write(self, request: Request, peer: Peer, who: Who) -> None:
+    def _write(self, request: Request, peer: Peer, segment: str, who: Who) -> None:
         """A client delivers a file, where a rule of the site lets it."""
         shown = request.path[:200].decode("utf-8", "backslashreplace")
         try:
@@ -128,19 +130,38 @@ class TftpService:
             reason = f"write: {reason_of(error)}{where}"
             self._shared.emit(FileAborted(who, shown, "tftp", reason, Abort.BY_SERVER))
             return self._refuse(peer, code_of(error), reason_of(error))
+        if not self._enter(peer, segment, who):
+            return part.close()
         try:
             sock, largest = self._connected(peer)
         except OSError:
+            self._end(peer)
             return part.close()
         reception = Reception(rule.size, accepted(request, largest))
         session = Receiving(
-            self._shared, who, path, part, sock, reception, request, partial(self._end, peer)
-        )
+            self._shared, who, path, part, sock, reception, request, partial(self._end, peer),
+            partial(self.heard, peer),
+        )  # fmt: skip
         self._sessions[peer] = session
         return session.start()
 
     def _end(self, peer: Peer) -> None:
         self._sessions.pop(peer, None)
+        self._places.leave(peer)
+
+    def heard(self, peer: Peer) -> None:
+        """Something came back: the peer is there, and takes what it asked for."""
+        self._places.busy(peer)
+
+    def _enter(self, peer: Peer, segment: str, who: Who) -> bool:
+        """Whether there is a place for one more transfer; who takes nothing gives way."""
+        known = who.name is not None
+        let_in, gives_way = self._places.enter(peer, peer[0], segment, known=known)
+        if gives_way is not None and (session := self._sessions.get(gives_way)):
+            session.close()
+        if not let_in:
+            self._shared.malformed("tftp", f"too many transfers at once ({who})")
+        return let_in
 
     def _connected(self, peer: Peer) -> tuple[socket.socket, int]:
         """A socket of a transfer's own, and the bytes of a block that fit its path. Raises
@@ -154,9 +175,13 @@ class TftpService:
             raise
 
     def _begin(self, request: Request, peer: Peer, segment: str, who: Who, opened: Opened) -> None:
+        if not self._enter(peer, segment, who):
+            opened.close()
+            return
         try:
             sock, largest = self._connected(peer)
         except OSError:
+            self._end(peer)
             opened.close()
             return
         window = self._windows.get(peer[0], self._shared.site.settings.tftp_window)
@@ -198,6 +223,7 @@ class _Session:
         self._began = self._monotonic()
         self.bandwidth: Bandwidth | None = None  # of its segment, when there is a limit
         self._held: asyncio.TimerHandle | None = None  # blocks that wait for their turn
+        self._heard = False  # something came back
 
     @property
     def moving(self) -> Moving:
@@ -232,6 +258,9 @@ class _Session:
         transfer = self._transfer
         try:
             data = self._sock.recv(_LARGEST_ACK)
+            if not self._heard:
+                self._heard = True
+                self._service.heard(self._peer)
             if len(data) == 4 and data[1] == Opcode.ACK and transfer.state is State.SENDING:
                 if not self._held:  # else of what was sent before
                     self._acknowledged(data[2] << 8 | data[3])
