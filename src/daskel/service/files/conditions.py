@@ -19,9 +19,18 @@ def conditions_of(request: web.BaseRequest) -> Conditions:
     start, stop = _range(request)
     return Conditions(
         _tags(request.if_match), _tags(request.if_none_match),
-        _seconds(request.if_modified_since), _seconds(request.if_unmodified_since),
+        _date(request, "if_modified_since"), _date(request, "if_unmodified_since"),
         _if_range(request), start, stop,
     )  # fmt: skip
+
+
+def _date(request: web.BaseRequest, field: str) -> int | None:
+    """Seconds since 1970; a date that cannot be is as if it were not there (RFC 9110 13.1.3)."""
+    try:
+        date: datetime | None = getattr(request, field)
+        return None if date is None else int(date.timestamp())
+    except (ValueError, OverflowError):
+        return None
 
 
 def _range(request: web.BaseRequest) -> tuple[int | None, int | None]:
@@ -47,9 +56,5 @@ def _if_range(request: web.BaseRequest) -> Tag | int | None:
         return None
     if match := _TAG.fullmatch(text):
         return Tag(match[2], bool(match[1]))
-    date = _seconds(request.if_range)
+    date = _date(request, "if_range")
     return Tag(text, weak=True) if date is None else date
-
-
-def _seconds(date: datetime | None) -> int | None:
-    return None if date is None else int(date.timestamp())

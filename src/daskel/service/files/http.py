@@ -8,7 +8,7 @@ import os
 import socket
 import ssl
 import struct
-from contextlib import suppress
+from contextlib import AbstractContextManager, suppress
 from email.utils import formatdate
 
 from aiohttp import web
@@ -37,6 +37,7 @@ from daskel.core.http.conditions import (
 )
 from daskel.core.reader import MalformedError
 from daskel.service.files.conditions import conditions_of
+from daskel.service.files.connections import IDLE, SILENT, Connections
 from daskel.service.files.content import Contents, NotOpened, Opened
 from daskel.service.files.tags import Tags
 from daskel.service.shared import Moving, Shared
@@ -76,8 +77,10 @@ class HttpService:
         application.router.add_post(f"/{up.TOLD_AT}", self._up)
         application.router.add_get("/{path:.*}", self._get)
         self._runner = web.AppRunner(
-            application, access_log=None, handle_signals=False, logger=_protocol_log(shared)
-        )
+            application, access_log=None, handle_signals=False, logger=_protocol_log(shared),
+            keepalive_timeout=IDLE,
+        )  # fmt: skip
+        self._connections: Connections | None = None
 
     def _begins(self, event: Seen) -> None:
         if event.firmware and event.who.name and event.who.mac:
@@ -104,11 +107,16 @@ class HttpService:
         """Begin to answer."""
         await self._runner.setup()
         self._shared.bus.listen(Seen, self._begins)
-        for sock in self._sockets:
-            await web.SockSite(self._runner, sock, backlog=256, ssl_context=self._tls).start()
+        assert self._runner.server
+        self._connections = Connections(
+            self._shared, self._sockets, self._servers, self._runner.server, self._tls
+        )
+        self._connections.start()
 
     async def close(self) -> None:
         """End all connections."""
+        if self._connections:
+            self._connections.close()
         await self._runner.cleanup()
         self._tags.close()
         self._close_sockets()
@@ -122,20 +130,34 @@ class HttpService:
         bound = request.transport.get_extra_info("sockname")[0]
         return self._shared.caller(self._servers[bound], request.remote or "0.0.0.0")
 
-    async def _up(self, request: web.Request) -> web.Response:
+    async def _up(self, request: web.Request) -> web.StreamResponse:
+        with self._under_request(request):
+            return await self._told_up(request)
+
+    async def _get(self, request: web.Request) -> web.StreamResponse:
+        with self._under_request(request):
+            return await self._content(request)
+
+    def _under_request(self, request: web.Request) -> AbstractContextManager[None]:
+        assert self._connections
+        return self._connections.request(request.transport)
+
+    async def _told_up(self, request: web.Request) -> web.Response:
         """A client tells that its system runs."""
         who = self._caller(request)[1]
         if who.mac is None:
             return web.Response(status=403, text=f"nobody knows who {who.address} is\n")
         try:
-            told = Up(who, *up.parse(await request.read()))
+            told = Up(who, *up.parse(await asyncio.wait_for(request.read(), SILENT)))
+        except TimeoutError:
+            return web.Response(status=408, text="the rest did not come\n")
         except MalformedError as error:
             self._shared.malformed("http", str(error))
             return web.Response(status=400, text=f"{error}\n")
         self._shared.emit(told)
         return web.Response(text="good\n")
 
-    async def _get(self, request: web.Request) -> web.StreamResponse:
+    async def _content(self, request: web.Request) -> web.StreamResponse:
         name, who = self._caller(request)
         asked = request.match_info["path"].encode("utf-8", "surrogateescape")
         opened = self._contents.open(name, asked, who, "http")
