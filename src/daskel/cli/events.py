@@ -21,6 +21,7 @@ from daskel.core.history.events import (
     Mounted,
     MountRefused,
     OtherServer,
+    ProcessEnded,
     Refused,
     RootTrouble,
     Seen,
@@ -36,7 +37,7 @@ from daskel.core.values import counted, show_duration, show_size
 _MOST_TEXTS = 20_000
 _BAD = (
     Refused, OtherServer, Contested, FileMissing, FileAborted, MountRefused, Malformed, RootTrouble,
-    Unanswered,
+    Unanswered, ProcessEnded,
 )  # fmt: skip
 _TROUBLES = {
     Trouble.FULL: "its slate of {} is full: it cannot write any more",
@@ -108,6 +109,8 @@ def words(event: Event) -> tuple[str, str]:
             )
             how = "refused" if event.closed else "not answered"
             return "unanswered", f"{what} of {event.server or 'anybody'}: {how}{again}"
+        case ProcessEnded():
+            return "ended", f"{event.what} has ended; it is started anew ({event.seconds:.1f} s)"
         case Malformed():
             what = "message" if event.count == 1 else "messages"
             return (

@@ -1,4 +1,4 @@
-"""Accepts connections of one TCP socket; where no descriptor is left, it waits, and says so once."""
+"""Accepts the connections of a TCP socket; where no descriptor is left, it waits, and says so."""
 
 from __future__ import annotations
 

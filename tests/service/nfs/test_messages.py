@@ -79,9 +79,10 @@ def test_every_message_has_somebody_who_deals_with_it() -> None:
         messages.Shown, messages.Done, messages.Failed, messages.MountHere, messages.MountNot,
         messages.Paths,
     }  # fmt: skip
+    starting = {messages.StartKeeper, messages.StartWorker}  # by the processes themselves
     parts = {messages.SlateName, messages.ShownView, messages.ExportAt}
     handled = set(keeper._HANDLERS) | set(worker._HANDLERS) | set(grants.HEARD)
     handled |= set(keeper.FOR_WORKERS)
     kinds = {k for k in vars(messages).values() if isinstance(k, type) and issubclass(k, Message)}
-    assert handled | answers | parts == kinds - {Message}
+    assert handled | answers | parts | starting == kinds - {Message}
     assert not handled & answers

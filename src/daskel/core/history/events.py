@@ -288,6 +288,14 @@ class Unanswered(Event):
 
 
 @dataclass(frozen=True, slots=True)
+class ProcessEnded(Event):
+    """One of the server's processes has ended, and is started anew after so many seconds."""
+
+    what: str  # for people
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True)
 class Malformed(Event):
     """Malformed datagrams or calls: how many since the last such event."""
 

@@ -20,6 +20,7 @@ from daskel.core.history.events import (
     Mounted,
     MountRefused,
     OtherServer,
+    ProcessEnded,
     Refused,
     RootTrouble,
     Seen,
@@ -117,4 +118,5 @@ _AFTER: Mapping[type[Event], _After] = {
     Up: _reaches(Stage.UP),
     Unanswered: _same,
     Malformed: _same,
+    ProcessEnded: _same,
 }

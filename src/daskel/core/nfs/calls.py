@@ -12,6 +12,7 @@ from enum import Enum
 from daskel.core.nfs.nfs3 import (
     HANDLE_LIMIT,
     LARGEST,
+    LISTED,
     NAME_LIMIT,
     TEXT_LIMIT,
     FileType,
@@ -90,7 +91,7 @@ def parse_readdir(reader: Reader, *, plus: bool) -> ReadDir:
     reader.take(8)  # cookie verifier: cookies here do not go stale
     if plus:
         reader.number(4)
-    return ReadDir(handle, cookie, min(reader.number(4), LARGEST), plus)
+    return ReadDir(handle, cookie, min(reader.number(4), LISTED), plus)
 
 
 def serialise_readdirplus(handle: bytes, cookie: int, limit: int) -> bytes:

@@ -16,6 +16,7 @@ from daskel.core.reader import Reader
 PROGRAM, VERSION = 100003, 3
 HANDLE_LIMIT, NAME_LIMIT, TEXT_LIMIT = 64, 255, 4095  # bytes
 LARGEST, BEST = 1 << 20, 256 << 10  # bytes of one READ or WRITE
+LISTED = 64 << 10  # bytes of one list of a directory's entries
 
 
 class Procedure(IntEnum):

@@ -9,6 +9,7 @@ from daskel.core.nfs.calls import parse_handle
 from daskel.core.nfs.nfs3 import (
     BEST,
     LARGEST,
+    LISTED,
     NAME_LIMIT,
     Attributes,
     Procedure,
@@ -185,7 +186,7 @@ _PROPERTIES = 0x1 | 0x2 | 0x8 | 0x10  # hard links, symbolic links, homogeneous,
 
 def info(attributes: Attributes) -> bytes:
     """FSINFO, RFC 1813 3.3.19."""
-    sizes = pack_u32(LARGEST, BEST, 4096, LARGEST, BEST, 4096, 64 << 10)
+    sizes = pack_u32(LARGEST, BEST, 4096, LARGEST, BEST, 4096, LISTED)
     rest = pack_u64((1 << 63) - 1) + pack_u32(0, 1, _PROPERTIES)
     return _OK + post_op(attributes) + sizes + rest
 

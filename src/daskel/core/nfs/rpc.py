@@ -156,12 +156,19 @@ def mark(record: bytes) -> bytes:
 
 
 class Records:
-    """Joins what a TCP stream brings into records. Raises MalformedError when one is too long."""
+    """Joins what a TCP stream brings into records. Raises MalformedError when one is too long:
+    `limit` in bytes."""
 
-    def __init__(self) -> None:
+    def __init__(self, limit: int = RECORD_LIMIT) -> None:
+        self.limit = limit
         self._stream = bytearray()  # what is no whole fragment yet
         self._wanted = 0  # bytes of that fragment with its mark, when it is known
         self._record = bytearray()
+
+    @property
+    def unfinished(self) -> bool:
+        """Whether a record has begun and is not whole."""
+        return bool(self._stream or self._record)
 
     def feed(self, data: bytes) -> list[bytes]:
         """The whole records in `data` and what came before. Raises MalformedError."""
@@ -176,8 +183,8 @@ class Records:
         while at + 4 <= end:
             head = int.from_bytes(data[at : at + 4], "big")
             length = head & 0x7FFFFFFF
-            if len(self._record) + length > RECORD_LIMIT:
-                raise MalformedError(f"RPC record of {length} bytes, {RECORD_LIMIT} at most")
+            if len(self._record) + length > self.limit:
+                raise MalformedError(f"RPC record of {length} bytes, {self.limit} at most")
             start, next_at = at + 4, at + 4 + length
             if next_at > end:
                 self._wanted = next_at - at

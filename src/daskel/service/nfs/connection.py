@@ -14,6 +14,7 @@ from daskel.core.nfs import mount, nfs3
 from daskel.core.nfs.nfs3 import Status
 from daskel.core.nfs.replays import REPEATABLE, Replays
 from daskel.core.nfs.rpc import (
+    RECORD_LIMIT,
     BadCredentialsError,
     Call,
     Records,
@@ -30,6 +31,9 @@ from daskel.service.nfs.procedures import FileData, Find, WhenOnDisk, carry_out
 _CHUNK = 256 << 10  # bytes read at once
 _PIECES = 512  # buffers sent at once: sendmsg(2) takes 1,024
 _WAITING = 8 << 20  # bytes of replies, above which no more calls are taken
+_TURN, _TURN_TIME = 64, 0.01  # calls and seconds, until other connections have their turn
+_STRANGER = 4096  # bytes of a call, and read at once, of who may have nothing
+_UNFINISHED, _STRANGERS_TIME = 30.0, 60.0  # seconds for a record; for who may have nothing
 _VERSIONS = {nfs3.PROGRAM: nfs3.VERSION, mount.PROGRAM: mount.VERSION}
 _log = logging.getLogger(__name__)
 
@@ -39,22 +43,28 @@ Mounting = Callable[[str, Call], Awaitable[bytes | None]]
 class Stream:
     """`find` gives the export of a handle to those who may have it; `mounting` answers the calls
     of MOUNT; `malformed` is told what could not be read, `failed` of NFS errors, `refused` of a
-    version that is not served; `ended` when the connection is gone."""
+    version that is not served; `ended` when the connection is gone. `number` is what the server
+    calls it by."""
 
     def __init__(  # noqa: PLR0913 - all that it stands on, by name
-        self, sock: socket.socket, peer: str, find: Find, mounting: Mounting, replays: Replays,
+        self, sock: socket.socket, peer: str, number: int, find: Find, mounting: Mounting,
+        replays: Replays,
         malformed: Callable[[str], None], failed: Callable[[str, Status], None],
         refused: Callable[[str, str], None], ended: Callable[[Stream], None],
     ) -> None:  # fmt: skip
-        self.peer = peer
+        self.peer, self.number = peer, number
         self._sock, self._find, self._mounting, self._replays = sock, find, mounting, replays
         self._malformed, self._refused, self._ended = malformed, refused, ended
         self._failed = partial(failed, peer)
         self._loop = asyncio.get_running_loop()
-        self._records = Records()
+        self._records = Records(_STRANGER)
+        self._todo: deque[bytes] = deque()  # calls that wait for their turn
+        self._began: float | None = None  # when a record began that is not whole yet
+        self._since = self._loop.time()
         self._out: deque[bytes | FileData] = deque()
         self._size = 0  # bytes in it
         self._reading = self._writing = False
+        self._turn: asyncio.Handle | None = None  # when it goes on with calls that wait
         self._later: set[asyncio.Task[None]] = set()
         sock.setblocking(False)
         sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
@@ -69,6 +79,7 @@ class Stream:
         self._write(False)
         for task in self._later:
             task.cancel()
+        self._todo.clear()
         while self._out:
             self._done(self._out.popleft())
         self._sock.close()
@@ -86,7 +97,7 @@ class Stream:
 
     def _readable(self) -> None:
         try:
-            data = self._sock.recv(_CHUNK)
+            data = self._sock.recv(_CHUNK if self._records.limit == RECORD_LIMIT else _STRANGER)
         except BlockingIOError:
             return
         except OSError:
@@ -95,13 +106,48 @@ class Stream:
             self.close()
             return
         try:
-            for record in self._records.feed(data):
-                self._take(record)
+            self._todo += self._records.feed(data)
+        except MalformedError as error:
+            self._malformed(str(error))
+            self.close()
+            return
+        self._work()
+
+    def trust(self) -> None:
+        """Its machine may have an export: its calls may be large."""
+        self._records.limit = RECORD_LIMIT
+
+    def tick(self, now: float) -> None:
+        """Close what does nothing but take room; `now` is the loop's time."""
+        if not self._records.unfinished:
+            self._began = None
+        elif self._began is None:
+            self._began = now
+        trusted = self._records.limit == RECORD_LIMIT
+        slow = self._began is not None and now - self._began > _UNFINISHED
+        if slow or (not trusted and now - self._since > _STRANGERS_TIME):
+            self.close()
+
+    def _work(self) -> None:
+        """Some calls, as far as replies have room; then others have their turn."""
+        until = self._loop.time() + _TURN_TIME
+        try:
+            for _ in range(min(len(self._todo), _TURN)):
+                if self._size >= _WAITING:
+                    break
+                self._take(self._todo.popleft())
+                if self._loop.time() > until:
+                    break
         except MalformedError as error:
             self._malformed(str(error))
             self.close()
             return
         self._flush()
+
+    def _go_on(self) -> None:
+        self._turn = None
+        if self._sock.fileno() >= 0:
+            self._work()
 
     def _take(self, record: bytes) -> None:
         try:
@@ -235,7 +281,10 @@ class Stream:
             self.close()
             return
         self._write(bool(self._out))
-        self._read(self._size < _WAITING)
+        has_room = self._size < _WAITING
+        self._read(has_room and not self._todo)
+        if has_room and self._todo and self._turn is None:
+            self._turn = self._loop.call_soon(self._go_on)
 
     def _file_is_next(self) -> bool:
         return isinstance(self._out[0], FileData)

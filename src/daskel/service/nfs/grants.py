@@ -6,11 +6,12 @@ Starts them, hands connections over, has views of slates made, and answers what 
 from __future__ import annotations
 
 import asyncio
+import itertools
 import logging
 import os
 import socket
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
@@ -28,12 +29,14 @@ from daskel.core.history.events import (
 )
 from daskel.core.nfs import mount
 from daskel.core.nfs.handle import export_number
+from daskel.core.places import Places
 from daskel.core.roots.views import View, version_export, views_of
 from daskel.service.nfs.messages import (
     AskMount,
     AskPaths,
     AskVersions,
     Begin,
+    CloseConnection,
     CloseExport,
     CloseSlate,
     Connection,
@@ -64,6 +67,8 @@ from daskel.service.shared import Shared
 from daskel.system.roots.roots import RootFolder
 
 _MOST_WORKERS = 4
+_MOST, _MOST_EACH = 4096, 32  # connections, of all and of one address
+_NO_WORKER = "its processes are being started anew"
 _RESERVED = 1024  # ports below are for programs with the right to them
 _TRY_AGAIN = 3.0  # seconds until a slate that could not be opened is tried again
 _log = logging.getLogger(__name__)
@@ -77,7 +82,7 @@ class _Peer:
     segment: str
     who: Who
     worker: Channel  # that serves it
-    connections: int = 0
+    connections: set[int] = field(default_factory=set)  # by number
 
 
 class Exports(Keeping):
@@ -86,6 +91,10 @@ class Exports(Keeping):
     def __init__(self, shared: Shared, roots: Path, slates: Path, state: Path) -> None:
         self._key = handle_key(state.with_suffix(".key"))
         super().__init__(shared, roots, slates, workers=min(os.cpu_count() or 1, _MOST_WORKERS))
+        self._numbers = itertools.count(1)  # of connections
+        self._by_number: dict[int, str] = {}  # the peer of each
+        segments = len(shared.site.served)
+        self._places: Places[int] = Places(_MOST, _MOST_EACH, segments)
         self._peers: dict[str, _Peer] = {}  # by a socket's address and the machine
         self._one_by_one: dict[str, asyncio.Lock] = {}  # one at a time for each slate
         self._opened: dict[str, ExportAt] = {}  # exports of slates that are mounted, by name
@@ -94,8 +103,6 @@ class Exports(Keeping):
     async def serve(self) -> None:
         """Begin to listen to the processes and to events."""
         await super().serve()
-        for worker in self._workers:
-            worker.tell(Begin(self._key))
         self._shared.bus.listen(FileSent, self._happened)
         self._shared.bus.listen(Seen, self._happened)
         site = self._shared.site
@@ -109,38 +116,77 @@ class Exports(Keeping):
 
     def hand_over(self, server: IPv4Address, sock: socket.socket, peer: tuple[str, int]) -> None:
         """A connection that was accepted on a server address, from an address and port."""
-        self._begin(self._hand_over(server, sock, *peer))
+        segment, who = self._shared.caller(server, peer[0])
+        number, of_site = next(self._numbers), who.name is not None
+        let_in, gives_way = self._places.enter(number, peer[0], segment, known=of_site)
+        if gives_way is not None:
+            self._let_go(gives_way)
+        if not let_in or not self._workers:
+            self._places.leave(number)
+            self.full(_NO_WORKER if let_in else f"too many connections at once ({who})")
+            sock.close()
+            return
+        name = f"{peer[0]} {who.mac or ''}"
+        if name not in self._peers:
+            busy = [known.worker for known in self._peers.values()]
+            worker = min(self._workers, key=lambda w: sum(b is w for b in busy))
+            self._peers[name] = _Peer(segment, who, worker)
+        self._peers[name].connections.add(number)
+        self._by_number[number] = name
+        self._begin(self._hand_over(name, number, sock, peer[1]))
 
-    async def _hand_over(
-        self, server: IPv4Address, sock: socket.socket, address: str, port: int
-    ) -> None:
+    async def _hand_over(self, peer: str, number: int, sock: socket.socket, port: int) -> None:
         """All connections of one client go to one worker, which remembers what it answered."""
         with sock:
-            segment, who = self._shared.caller(server, address)
-            peer = f"{address} {who.mac or ''}"
-            if peer not in self._peers:
-                busy = [known.worker for known in self._peers.values()]
-                worker = min(self._workers, key=lambda w: sum(b is w for b in busy))
-                self._peers[peer] = _Peer(segment, who, worker)
-            known = self._peers[peer]
-            known.connections += 1
             try:
-                known.worker.tell(await self._grant(peer))
-                told = Connection(peer, port < _RESERVED or self._shared.wire.loopback)
-                known.worker.tell(told, descriptors=(sock.fileno(),))
+                grant = await self._grant(peer)
+                if number not in self._by_number:
+                    return  # it had to give way, or its worker has ended
+                reserved = port < _RESERVED or self._shared.wire.loopback
+                told = Connection(peer, reserved, number, grant)
+                self._peers[peer].worker.tell(told, descriptors=(sock.fileno(),))
             except BaseException:
-                self._disconnected(peer)
+                self._disconnected(number)
                 raise
 
-    def _disconnected(self, peer: str) -> None:
-        known = self._peers[peer]
-        known.connections -= 1
-        if not known.connections:
-            del self._peers[peer]
+    def make_room(self) -> bool:
+        """Close a connection of somebody who has the least use for it."""
+        number = self._places.resting()
+        if number is not None:
+            self._let_go(number)
+        return number is not None
+
+    def full(self, reason: str) -> None:
+        """A connection was not accepted."""
+        self._shared.malformed("nfs", reason)
+
+    def _let_go(self, number: int) -> None:
+        peer = self._peers.get(self._by_number.get(number, ""))
+        if peer:
+            peer.worker.tell(CloseConnection(number))
+        self._disconnected(number)
+
+    def _disconnected(self, number: int) -> None:
+        self._places.leave(number)
+        name = self._by_number.pop(number, None)
+        known = self._peers.get(name or "")
+        if known:
+            known.connections.discard(number)
+            if not known.connections:
+                del self._peers[name or ""]
+
+    def _worker_started(self, worker: Channel) -> None:
+        worker.tell(Begin(self._key))
+
+    def _worker_ended(self, worker: Channel) -> None:
+        """Its clients connect again, to another or to the one that is started in its place."""
+        for peer in [peer for peer in self._peers.values() if peer.worker is worker]:
+            for number in list(peer.connections):
+                self._disconnected(number)
 
     def renew(self) -> None:
         """The site has changed: so may what clients may have."""
-        for peer in self._peers:
+        for peer in list(self._peers):
             self._begin(self._renew(peer))
 
     async def _renew(self, peer: str, pause: float = 0) -> None:
@@ -268,8 +314,7 @@ class Exports(Keeping):
 
     def gone(self, _: Channel, told: Gone, __: int) -> None:
         """A connection has ended."""
-        if told.peer in self._peers:
-            self._disconnected(told.peer)
+        self._disconnected(told.number)
 
     def no_folder(self, _: Channel, told: NoFolder, __: int) -> None:
         """A client wanted a folder that its root does not have."""

@@ -1,9 +1,9 @@
 """The NFS part of a server, as processes of its own: one that mounts, and workers that serve.
 
-Run by the server as `python -m daskel.service.nfs.keeper KEEPER WORKER...`, each number a channel
-to it. All share a mount namespace of their own, so that no mount outlives them; the workers keep
-only the privileges that serving files needs. With `shown KEEPER` everybody sees the mounts: they
-are for the operating system's NFS server.
+Run by the server as `python -m daskel.service.nfs.keeper CHANNEL`: a process that does nothing but
+start the one that mounts, which starts the workers. All share a mount namespace of their own, so
+that no mount outlives them; the workers keep only the privileges that serving files needs. With
+`shown CHANNEL` everybody sees the mounts: they are for the operating system's NFS server.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ import sys
 from collections.abc import Callable, Mapping
 from contextlib import suppress
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 from daskel.service.nfs.channel import pair, receive, send
 from daskel.service.nfs.messages import (
@@ -37,6 +37,7 @@ from daskel.service.nfs.messages import (
     RenewSlate,
     ShowViews,
     SlateName,
+    StartWorker,
     Versions,
     WipeSlate,
 )
@@ -51,59 +52,76 @@ from daskel.system.roots.slates import Slate
 
 
 def main() -> None:
-    """Begin the workers, then keep views until the server ends."""
+    """Start the process that mounts, as often as the server asks, until it ends."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the server ends us, by closing the channels
     signal.signal(signal.SIGTERM, signal.SIG_IGN)
+    signal.signal(signal.SIGCHLD, signal.SIG_IGN)
     shown = sys.argv[1] == "shown"
-    channels = [socket.socket(fileno=int(word)) for word in sys.argv[2 if shown else 1 :]]
+    server = socket.socket(fileno=int(sys.argv[-1]))
     try:
         if not shown:
             own_namespace()
         can_mount = os.geteuid() == 0
     except OSError:
         can_mount = False
-    helped: list[socket.socket] = []
-    for channel in channels[1:]:
-        ours, theirs = pair()
+    while received := receive(server):
         if os.fork() == 0:
-            for other in [*channels, *helped, ours]:
-                if other is not channel:
-                    other.close()
-            os.umask(0)  # modes are what clients say
-            privileges.keep_only(privileges.FOR_FILES)
-            serve(channel, theirs)
-        theirs.close()
-        helped.append(ours)
-    for channel in channels[1:]:
-        channel.close()
-    keep(channels[0], helped, Keeper(shown), can_mount)
+            signal.signal(signal.SIGCHLD, signal.SIG_DFL)
+            server.close()
+            keep(socket.socket(fileno=received[1][0]), Keeper(shown), can_mount)
+            os._exit(0)
+        os.close(received[1][0])
+    with suppress(ChildProcessError):
+        os.wait()  # returns when all have ended
 
 
-def keep(
-    server: socket.socket, workers: list[socket.socket], keeper: Keeper, can_mount: bool
-) -> None:
-    """Make and take away views for the server, and find files for the workers, one request after
-    the other; returns when the server has gone, also when it went while it was answered."""
+def keep(server: socket.socket, keeper: Keeper, can_mount: bool) -> None:
+    """Make and take away views for the server, start its workers, and find files for them, one
+    request after the other; returns when the server has gone, also when it went while it was
+    answered."""
     waiting = selectors.DefaultSelector()
-    for end in (server, *workers):
-        waiting.register(end, selectors.EVENT_READ, end)
+    waiting.register(server, selectors.EVENT_READ)
+    workers: dict[socket.socket, int] = {}  # and their processes
     try:
         send(server, Ready(can_mount))
         while True:
             for ready, _ in waiting.select():
-                channel: socket.socket = ready.data
+                channel = cast("socket.socket", ready.fileobj)
                 received = receive(channel)
-                if received is None and channel is not server:  # a worker ends by itself
+                if received is None and channel is not server:
                     waiting.unregister(channel)
+                    channel.close()
+                    os.waitpid(workers.pop(channel), 0)
                 elif received is None:
                     return
-                elif channel is server:
+                elif channel is not server:
+                    _answer(channel, received[0].message, received[1])
+                elif isinstance(received[0].message, StartWorker):
+                    started, process = _start_worker([server, *workers], received[1][0])
+                    workers[started] = process
+                    waiting.register(started, selectors.EVENT_READ)
+                else:
                     message, number = received[0]
                     send(server, _done(keeper, message), number)
-                else:
-                    _answer(channel, received[0].message, received[1])
     except (BrokenPipeError, ConnectionResetError):
         return
+
+
+def _start_worker(others: list[socket.socket], channel: int) -> tuple[socket.socket, int]:
+    """What it asks this process by, and its process."""
+    ours, theirs = pair()
+    process = os.fork()
+    if process == 0:
+        for other in (*others, ours):
+            other.close()
+        os.umask(0)  # modes are what clients say
+        with suppress(OSError):  # where memory is short, it goes before the server does
+            Path("/proc/self/oom_score_adj").write_text("500")
+        privileges.keep_only(privileges.FOR_FILES)
+        serve(socket.socket(fileno=channel), theirs)
+    theirs.close()
+    os.close(channel)
+    return ours, process
 
 
 def _done(keeper: Keeper, asked: Message) -> Message:

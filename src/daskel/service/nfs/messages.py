@@ -25,6 +25,16 @@ class Message:
 
 
 @dataclass(frozen=True, slots=True)
+class StartKeeper(Message):
+    """To the process that starts others: with the descriptor of the new one's channel."""
+
+
+@dataclass(frozen=True, slots=True)
+class StartWorker(Message):
+    """Start a worker, with the descriptor of its channel."""
+
+
+@dataclass(frozen=True, slots=True)
 class Ready(Message):
     """The first word of the keeper."""
 
@@ -186,12 +196,10 @@ class Begin(Message):
 
 
 @dataclass(frozen=True, slots=True)
-class Connection(Message):
-    """With the descriptor of a client's connection. `reserved`: from a port that only a privileged
-    program may use (below 1024)."""
+class CloseConnection(Message):
+    """It gives way to others."""
 
-    peer: str
-    reserved: bool
+    number: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -214,6 +222,17 @@ class Grant(Message):
     exports: tuple[ExportAt, ...]
     later: tuple[bytes, ...] = ()
     any_port: tuple[bytes, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Connection(Message):
+    """With the descriptor of a client's connection, which has a `number` from now on. `reserved`:
+    from a port that only a privileged program may use (below 1024)."""
+
+    peer: str
+    reserved: bool
+    number: int
+    grant: Grant
 
 
 @dataclass(frozen=True, slots=True)
@@ -311,6 +330,7 @@ class Gone(Message):
     """One of a client's connections has ended."""
 
     peer: str
+    number: int
 
 
 class Envelope(NamedTuple):

@@ -54,6 +54,10 @@ class KernelExports(Keeping):
         await self._show()
         self._begin(self._show_changes())
 
+    def _keeper_started(self) -> None:
+        self._shown = None
+        self._again.set()
+
     def renew(self) -> None:
         """The site has changed: so may what clients may have."""
         self._again.set()

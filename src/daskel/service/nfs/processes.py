@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from daskel.core.boot.arguments import slate_of
-from daskel.core.history.events import Event, FileKind, FileSent, Seen
+from daskel.core.history.events import Event, FileKind, FileSent, ProcessEnded, Seen, Who
 from daskel.service.nfs.channel import pair, receive
 from daskel.service.nfs.messages import (
     BootBegins,
@@ -22,6 +22,8 @@ from daskel.service.nfs.messages import (
     Message,
     Ready,
     SlateName,
+    StartKeeper,
+    StartWorker,
     WipeSlate,
 )
 from daskel.service.nfs.questions import Channel
@@ -30,6 +32,7 @@ from daskel.system.host.privileges import FOR_ACCOUNT, FOR_SERVER, keep_only
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.mounts import hide
 
+_FIRST_PAUSE, _LONGEST_PAUSE, _WELL = 0.25, 30.0, 60.0  # seconds
 _log = logging.getLogger(__name__)
 
 
@@ -38,39 +41,81 @@ def taking(how: str) -> type[CloseSlate | WipeSlate]:
     return WipeSlate if how == "wipe" else CloseSlate
 
 
+def _close(channel: Channel) -> None:
+    if channel.sock.fileno() >= 0:
+        asyncio.get_running_loop().remove_reader(channel.sock)
+        channel.sock.close()
+        channel.end()
+
+
 def said(answer: Message) -> dict[str, object]:
     """An answer, for who asked through the control socket."""
     return {"error": answer.error} if isinstance(answer, Failed) else {}
 
 
+class _Ended:
+    """How often something ended lately, and how long to wait until it is started anew."""
+
+    def __init__(self) -> None:
+        self._last, self._times = float("-inf"), 0
+
+    def pause(self, now: float) -> float:
+        """Seconds; longer each time, unless it ran well before."""
+        self._times = self._times + 1 if now - self._last < _WELL else 0
+        self._last = now
+        return float(min(_LONGEST_PAUSE, _FIRST_PAUSE * 2**self._times))
+
+
 class Keeping:
-    """Raises MissingRequirementError when the processes do not start."""
+    """Raises MissingRequirementError when the processes do not start. One that ends is started
+    anew; its clients connect again.
+
+    The first process (`python -m daskel.service.nfs.keeper`) does nothing but start the one that
+    mounts, which starts the workers: the server itself gives up the rights that they need.
+    """
 
     def __init__(
         self, shared: Shared, roots: Path, slates: Path, *words: str, workers: int = 0
     ) -> None:
         self._shared, self._roots, self._slates = shared, roots, slates
-        ends = [pair() for _ in range(workers + 1)]
-        theirs = [end.fileno() for _, end in ends]
-        command = [sys.executable, "-m", "daskel.service.nfs.keeper", *words, *map(str, theirs)]
+        ours, theirs = pair()
+        command = [sys.executable, "-m", "daskel.service.nfs.keeper", *words, str(theirs.fileno())]
         try:
             self._process = subprocess.Popen(
-                command, pass_fds=theirs, start_new_session=True, stdin=subprocess.DEVNULL
-            )
+                command, pass_fds=[theirs.fileno()], start_new_session=True,
+                stdin=subprocess.DEVNULL,
+            )  # fmt: skip
         except OSError as error:
             problem = f"the NFS processes did not start: {error.filename}: {error.strerror}"
             raise MissingRequirementError(problem, "let this user run that program") from None
-        for _, end in ends:
-            end.close()
-        first = receive(ends[0][0])
+        theirs.close()
+        self._starter = Channel(ours)
+        self._lost = asyncio.Event()
+        self._tasks: set[asyncio.Task[Any]] = set()
+        self._most, self._workers = workers, list[Channel]()
+        self._ends: dict[str, _Ended] = {}
+        self._keeper = self._start_keeper()
+        first = receive(self._keeper.sock)
         if first is None:
             raise MissingRequirementError(
                 "the NFS processes did not start", "look at what they said above"
             )
         self._can_mount = isinstance(first[0].message, Ready) and first[0].message.can_mount
-        self._lost = asyncio.Event()
-        self._keeper, *self._workers = [Channel(end) for end, _ in ends]
-        self._tasks: set[asyncio.Task[Any]] = set()
+        for _ in range(workers):
+            self._start_worker()
+
+    def _start_keeper(self) -> Channel:
+        ours, theirs = pair()
+        self._starter.tell(StartKeeper(), descriptors=(theirs.fileno(),))
+        theirs.close()
+        return Channel(ours)
+
+    def _start_worker(self) -> Channel:
+        ours, theirs = pair()
+        self._keeper.tell(StartWorker(), descriptors=(theirs.fileno(),))
+        theirs.close()
+        self._workers.append(Channel(ours))
+        return self._workers[-1]
 
     def confine(self, account: str | None) -> None:
         """From now on this process cannot read roots and slates: what answers TFTP and HTTP has
@@ -94,25 +139,78 @@ class Keeping:
 
     async def serve(self) -> None:
         """Begin to listen to the processes."""
-        loop = asyncio.get_running_loop()
-        for channel in (self._keeper, *self._workers):
-            channel.sock.setblocking(False)
-            loop.add_reader(channel.sock, self._told, channel)
+        for channel in (self._starter, self._keeper, *self._workers):
+            self._listen(channel)
+        for worker in self._workers:
+            self._worker_started(worker)
+
+    def _listen(self, channel: Channel) -> None:
+        channel.sock.setblocking(False)
+        asyncio.get_running_loop().add_reader(channel.sock, self._told, channel)
 
     async def failed(self) -> None:
-        """Returns only by raising: one of the processes has ended, which none does by itself."""
+        """Returns only by raising: the process that starts the others has ended, which it does not
+        do by itself."""
         await self._lost.wait()
-        raise RuntimeError("an NFS process has ended")
+        raise RuntimeError("the process that starts the NFS processes has ended")
 
     async def close(self) -> None:
         """End the processes, by closing their channels; returns when they have ended."""
-        loop = asyncio.get_running_loop()
         for task in self._tasks:
             task.cancel()
-        for channel in (self._keeper, *self._workers):
-            loop.remove_reader(channel.sock)
-            channel.sock.close()
-        await loop.run_in_executor(None, self._process.wait)
+        for channel in (*self._workers, self._keeper, self._starter):
+            _close(channel)
+        await asyncio.get_running_loop().run_in_executor(None, self._process.wait)
+
+    # --- what ends is started anew ---
+
+    def _channel_ended(self, channel: Channel) -> None:
+        _close(channel)
+        if channel is self._starter:
+            self._lost.set()
+        elif channel is self._keeper:
+            for worker in list(self._workers):  # they are of no use without it
+                _close(worker)
+                self._workers.remove(worker)
+                self._worker_ended(worker)
+            self._begin(self._keeper_anew())
+        elif channel in self._workers:
+            self._workers.remove(channel)
+            self._worker_ended(channel)
+            self._begin(self._worker_anew())
+
+    async def _keeper_anew(self) -> None:
+        await self._pause("the process that mounts roots")
+        self._keeper = self._start_keeper()
+        self._listen(self._keeper)
+        for _ in range(self._most):
+            self._add_worker()
+        self._keeper_started()
+
+    async def _worker_anew(self) -> None:
+        keeper = self._keeper
+        await self._pause("a process that serves NFS")
+        if keeper is self._keeper and len(self._workers) < self._most:
+            self._add_worker()
+
+    def _add_worker(self) -> None:
+        worker = self._start_worker()
+        self._listen(worker)
+        self._worker_started(worker)
+
+    async def _pause(self, what: str) -> None:
+        seconds = self._ends.setdefault(what, _Ended()).pause(self._shared.clock.monotonic())
+        self._shared.emit(ProcessEnded(Who(), what, seconds))
+        await self._shared.clock.sleep(seconds)
+
+    def _worker_started(self, worker: Channel) -> None:
+        """Tell it what it needs to know."""
+
+    def _worker_ended(self, worker: Channel) -> None:
+        """Its connections are gone."""
+
+    def _keeper_started(self) -> None:
+        """It was started anew."""
 
     def _begin(self, work: Any) -> None:
         task = asyncio.ensure_future(work)
@@ -149,8 +247,7 @@ class Keeping:
             except BlockingIOError:
                 return
             if received is None:
-                asyncio.get_running_loop().remove_reader(channel.sock)
-                self._lost.set()
+                self._channel_ended(channel)
                 return
             message, number = received[0]
             if channel is self._keeper or not self._hear(channel, message, number):

@@ -10,7 +10,7 @@ import socket
 from pathlib import Path
 
 from daskel.service.nfs.channel import send
-from daskel.service.nfs.messages import Message
+from daskel.service.nfs.messages import Failed, Message
 from daskel.system.requirements import MissingRequirementError
 
 _KEY_SIZE = 32  # bytes
@@ -37,11 +37,20 @@ class Channel:
     async def ask(self, question: Message) -> Message:
         """Send a question, and wait for its answer."""
         self._number += 1
+        if self.sock.fileno() < 0:
+            return Failed("its process has ended; try again")
         waiting = asyncio.get_running_loop().create_future()
         self._asked[self._number] = waiting
         self.tell(question, self._number)
         answer: Message = await waiting
         return answer
+
+    def end(self) -> None:
+        """The process has ended: what it was asked has no answer."""
+        for waiting in self._asked.values():
+            if not waiting.done():
+                waiting.set_result(Failed("its process has ended; try again"))
+        self._asked.clear()
 
     def answered(self, number: int, message: Message) -> bool:
         """Whether it is the answer to one of our questions."""

@@ -31,6 +31,7 @@ from daskel.service.nfs.messages import (
     AskMount,
     AskPaths,
     Begin,
+    CloseConnection,
     CloseExport,
     Connection,
     Done,
@@ -58,6 +59,7 @@ _TROUBLES = {
     Status.NOSPC: Trouble.FULL, Status.DQUOT: Trouble.FULL, Status.STALE: Trouble.STALE,
 }  # fmt: skip
 _SAY_AGAIN, _MOST_SAID = 60.0, 10_000  # seconds
+_SWEEP = 5.0  # seconds
 _COUNT_AGAIN = 2.0  # seconds between two counts of what a slate takes
 
 
@@ -74,7 +76,7 @@ class Worker:
         self._grants: dict[str, frozenset[bytes]] = {}  # by a client's address
         self._later: dict[str, frozenset[bytes]] = {}  # the same, of what cannot be had yet
         self._any_port: dict[str, frozenset[bytes]] = {}  # and of what every program may have
-        self._streams: set[Stream] = set()
+        self._streams: dict[int, Stream] = {}
         self._replays = Replays()
         self._asked: dict[int, asyncio.Future[Message]] = {}
         self._number = 0
@@ -87,9 +89,10 @@ class Worker:
         loop = asyncio.get_running_loop()
         self._channel.setblocking(False)
         loop.add_reader(self._channel, self._told)
-        counting = asyncio.create_task(self._count())
+        tasks = [asyncio.create_task(work) for work in (self._count(), self._sweep())]
         await self._ended.wait()
-        counting.cancel()
+        for task in tasks:
+            task.cancel()
 
     def _told(self) -> None:
         while True:
@@ -117,13 +120,16 @@ class Worker:
     def connection(self, told: Connection, _: int, descriptors: list[int]) -> None:
         """A client's connection, and what it may have."""
         peer = told.peer
+        self.grant(told.grant, 0, [])
         sock = socket.socket(fileno=descriptors[0])
         stream = Stream(
-            sock, peer, partial(self._find, peer, told.reserved),
+            sock, peer, told.number, partial(self._find, peer, told.reserved),
             partial(self._mounting, told.reserved), self._replays,
             self._malformed, self._failed, self._refused, self._gone,
         )  # fmt: skip
-        self._streams.add(stream)
+        self._streams[told.number] = stream
+        if self._grants.get(peer) or self._later.get(peer):
+            stream.trust()
 
     def grant(self, told: Grant, _: int, __: list[int]) -> None:
         """The exports that a client may have from now on, and where they are."""
@@ -132,6 +138,14 @@ class Worker:
         self._grants[told.peer] = frozenset(export.number for export in told.exports)
         self._later[told.peer] = frozenset(told.later)
         self._any_port[told.peer] = frozenset(told.any_port)
+        if told.exports or told.later:
+            for stream in [s for s in self._streams.values() if s.peer == told.peer]:
+                stream.trust()
+
+    def drop(self, told: CloseConnection, _: int, __: list[int]) -> None:
+        """A connection gives way to others."""
+        if stream := self._streams.get(told.number):
+            stream.close()
 
     def close(self, told: CloseExport, number: int, _: list[int]) -> None:
         """An export is about to be taken away."""
@@ -173,9 +187,12 @@ class Worker:
         return answer[0]
 
     def _ask_keeper(self, question: Message, *descriptors: int) -> list[int]:
-        send(self._keeper, question, descriptors=descriptors)
+        with suppress(OSError):
+            send(self._keeper, question, descriptors=descriptors)
         answer = receive(self._keeper)
-        return answer[1] if answer else []
+        if answer is None:
+            os._exit(1)  # without it, files that are there would be said to be gone
+        return answer[1]
 
     # --- what clients ask ---
 
@@ -247,8 +264,11 @@ class Worker:
         self._tell(told)
 
     def _gone(self, stream: Stream) -> None:
-        self._streams.discard(stream)
-        self._tell(Gone(stream.peer))
+        self._streams.pop(stream.number, None)
+        self._tell(Gone(stream.peer, stream.number))
+        if all(stream.peer != other.peer for other in self._streams.values()):
+            for known in (self._grants, self._later, self._any_port):
+                known.pop(stream.peer, None)
 
     def warn(self, text: str) -> None:
         """A line for the server's log."""
@@ -257,6 +277,14 @@ class Worker:
     def _tell(self, message: Message, number: int = 0) -> None:
         with suppress(OSError):  # the server has gone, or is far behind: clients ask again
             send(self._channel, message, number)
+
+    async def _sweep(self) -> None:
+        """Close connections that only take room."""
+        loop = asyncio.get_running_loop()
+        while True:
+            await self._clock.sleep(_SWEEP)
+            for stream in list(self._streams.values()):
+                stream.tick(loop.time())
 
     async def _count(self) -> None:
         """Count anew what slates take that were written to."""
@@ -276,6 +304,7 @@ _HANDLERS: Mapping[type[Message], Callable[[Worker, Any, int, list[int]], None]]
     Connection: Worker.connection,
     Grant: Worker.grant,
     CloseExport: Worker.close,
+    CloseConnection: Worker.drop,
 }
 
 
