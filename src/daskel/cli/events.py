@@ -17,6 +17,7 @@ from daskel.core.history.events import (
     FileSent,
     FileSized,
     GivenBack,
+    LeftOut,
     Malformed,
     Mounted,
     MountRefused,
@@ -109,6 +110,9 @@ def words(event: Event) -> tuple[str, str]:
             )
             how = "refused" if event.closed else "not answered"
             return "unanswered", f"{what} of {event.server or 'anybody'}: {how}{again}"
+        case LeftOut():
+            lines = counted(event.count, "more line")
+            return "left out", f"{lines} of the kind {event.kind}, in the last minute"
         case ProcessEnded():
             return "ended", f"{event.what} has ended; it is started anew ({event.seconds:.1f} s)"
         case Malformed():

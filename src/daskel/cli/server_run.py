@@ -20,6 +20,7 @@ from daskel.cli.root_options import few
 from daskel.core.boot.wire import Wire
 from daskel.core.history.batch import Batch
 from daskel.core.history.events import Event, Stage
+from daskel.core.history.line_limit import WINDOW, LineLimit
 from daskel.core.site.model import Site
 from daskel.core.values import counted
 from daskel.service import loop
@@ -36,6 +37,7 @@ from daskel.system.sitefile import SiteFile
 STILL = 600.0  # seconds without any event: the batch will not become complete any more
 _PRIORITIES = {"debug": 7, "info": 6, "warning": 4}  # syslog(3)
 LEVELS = tuple(_PRIORITIES)
+_MOST_WARNINGS = 20  # of one kind, a minute
 _LOOKS, _LINGERS = 0.2, 1.0  # seconds: last acknowledgements may be lost and asked for again
 _SWITCH = 0.0005  # seconds: the thread that writes leases must not wait for the one that answers
 
@@ -137,19 +139,32 @@ class Log:
         self._last = time.monotonic()  # when something happened
         self._texts = events.JsonTexts()
         self._lines: list[str] = []  # that are written soon
+        self._limit = LineLimit()
+        self._says_soon: asyncio.TimerHandle | None = None  # what was left out
 
     def event(self, event: Event, stage: Stage | None) -> None:
         self._last = time.monotonic()
         if self.batch:
             self.batch.happened(event)
         level = events.level(event)
-        if LEVELS.index(level) < self._least:
+        if LEVELS.index(level) < self._least or not self._limit.takes(event, self._last):
+            self._say_left_out_later()
             return
         if self._output.as_json:
             self._json(self._texts.of(event, stage))
         else:
             what, rest = events.words(event)
             self._line(str(event.who), what, rest, "red" if events.bad(event) else "", level)
+
+    def _say_left_out_later(self) -> None:
+        if self._limit.has_left_out and self._says_soon is None:
+            loop = asyncio.get_running_loop()
+            self._says_soon = loop.call_later(WINDOW, self._say_left_out)
+
+    def _say_left_out(self) -> None:
+        self._says_soon = None
+        for event in self._limit.left_out():
+            self.event(event, None)
 
     async def done(self, server: Server) -> None:
         """Returns when the batch is through, or does not go on; without a batch, never."""
@@ -247,7 +262,15 @@ class _Handler(logging.Handler):
     def __init__(self, log: Log) -> None:
         super().__init__()
         self._log = log
+        self._said: Counter[str] = Counter()  # lines of each kind
+        self._began = time.monotonic()
 
     def emit(self, record: logging.LogRecord) -> None:
+        if time.monotonic() - self._began > WINDOW:
+            self._said.clear()
+            self._began = time.monotonic()
+        self._said[str(record.msg)] += 1
+        if self._said[str(record.msg)] > _MOST_WARNINGS:
+            return
         reason = f" ({record.exc_info[1]!r})" if record.exc_info else ""
         self._log.note("warning", " ".join((record.getMessage() + reason).split()))

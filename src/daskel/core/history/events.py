@@ -296,6 +296,14 @@ class ProcessEnded(Event):
 
 
 @dataclass(frozen=True, slots=True)
+class LeftOut(Event):
+    """Events of a kind that were not written one by one: there were too many."""
+
+    kind: str  # the name of its class
+    count: int
+
+
+@dataclass(frozen=True, slots=True)
 class Malformed(Event):
     """Malformed datagrams or calls: how many since the last such event."""
 

@@ -16,6 +16,7 @@ from daskel.core.history.events import (
     FileSent,
     FileSized,
     GivenBack,
+    LeftOut,
     Malformed,
     Mounted,
     MountRefused,
@@ -119,4 +120,5 @@ _AFTER: Mapping[type[Event], _After] = {
     Unanswered: _same,
     Malformed: _same,
     ProcessEnded: _same,
+    LeftOut: _same,
 }
