@@ -182,7 +182,6 @@ def test_everybody_who_listens_is_told() -> None:
 
 def test_the_keeper_ends_quietly_when_the_server_goes_while_it_answers() -> None:
     ours, theirs = pair()
-    worker, to_worker = pair()
 
     class Slow(keeper.Keeper):
         def do(self, asked: Message) -> Message:  # noqa: ARG002
@@ -194,7 +193,7 @@ def test_the_keeper_ends_quietly_when_the_server_goes_while_it_answers() -> None
 
     def run() -> None:
         try:
-            keeper.keep(theirs, [to_worker], Slow(shown=False), False)
+            keeper.keep(theirs, Slow(shown=False), False)
         except BaseException as error:  # noqa: BLE001 - a fault of ours ends nothing else
             failed.append(error)
 
@@ -202,8 +201,7 @@ def test_the_keeper_ends_quietly_when_the_server_goes_while_it_answers() -> None
     thread.start()
     thread.join()
     assert not failed
-    for end in (theirs, worker, to_worker):
-        end.close()
+    theirs.close()
 
 
 def test_nothing_of_the_services_looks_at_the_time_by_itself() -> None:

@@ -141,7 +141,7 @@ class Server:
 
     def aside(self) -> list[Lease]:
         """Addresses that somebody else was found to have."""
-        return self._shared.leases.aside(self._shared.clock.now())
+        return self._shared.leases.aside(self._shared.lease_time())
 
     @property
     def under_way(self) -> list[Moving]:

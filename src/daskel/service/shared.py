@@ -81,6 +81,7 @@ class Shared:
         self.lobby = store.lobby()
         self.once = Assignments(site, store.once())
         self.leases: Leases = store.load()
+        self._steady = max(clock.now(), store.latest()) - clock.monotonic()
         self.use(site)
         self._writer = ThreadPoolExecutor(max_workers=1, thread_name_prefix="store")
         self._leased = float("-inf")  # when leases were written last
@@ -115,6 +116,12 @@ class Shared:
             written.add_done_callback(_say_failure)
         self.bus.tell(event)
         self._emit(event, self._stage(event))
+
+    def lease_time(self) -> float:
+        """The time that leases go by, in seconds since 1970 as it was at the start: a clock that is
+        set while the server runs ends nobody's lease, and one that lost its time makes none
+        longer."""
+        return self._steady + self.clock.monotonic()
 
     def _stage(self, event: Event) -> Stage | None:
         """How far its machine has come with it."""
@@ -180,7 +187,7 @@ class Shared:
 
     def caller(self, server: IPv4Address, peer: str) -> tuple[str, Who]:
         """The segment and the machine that reached `server` from the address of a socket."""
-        address, now = self.wire.inside(server, peer), self.clock.now()
+        address, now = self.wire.inside(server, peer), self.lease_time()
         segment = of_peer(self.site, server, address)
         interface = self.interfaces.get(segment)
         if interface is None or address not in self.site.segments[segment].network:

@@ -117,6 +117,14 @@ class Store:
         with self._engine.connect() as connection:
             return {row[0]: row[1] for row in connection.execute(newest)}
 
+    def latest(self) -> float:
+        """When something was seen last, in seconds since 1970; 0 when nothing was."""
+        with self._engine.connect() as connection:
+            found = [
+                connection.scalar(select(func.max(c))) for c in (BOOTS.c.last, SIGHTINGS.c.last)
+            ]
+        return max(float(last or 0) for last in found)
+
     def boot(self, number: int) -> Boot | None:
         """By a connection of its own: another thread may just be writing by this one."""
         with suppress(MissingRequirementError):  # nobody is refused an answer for that

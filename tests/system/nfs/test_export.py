@@ -312,6 +312,17 @@ def test_a_full_slate(root: Path) -> None:
     export.remove(export.top(), b"big", ROOT, folder=False)
     usage.count()
     assert usage.used < 40_000
+    free = export.space().free_files
+
+    made = 0
+    with pytest.raises(NfsError) as error:
+        while made < 1000:
+            kind = FileType.DIRECTORY if made % 2 else FILE
+            export.make(Make(export.top(), b"%d" % made, kind), ROOT)
+            made += 1
+    assert error.value.status is Status.NOSPC and 0 < made <= free < 100, "names count, too"
+    first = export.find("0")
+    assert status_of(lambda: export.link(first, export.top(), b"l", ROOT)) is Status.NOSPC
     export.close()
 
 

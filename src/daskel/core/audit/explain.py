@@ -19,6 +19,7 @@ from daskel.core.history.events import Refused, Who
 from daskel.core.replies.answer import DISK_BOOT, Answers
 from daskel.core.replies.bootfile import BootFile
 from daskel.core.replies.reply import Question, Setting
+from daskel.core.roots.views import NAME_COST
 from daskel.core.site.layers import Effective, Overridden, Sourced, effective
 from daskel.core.site.model import Site
 from daskel.core.site.positions import Origin
@@ -210,5 +211,7 @@ _WRITING = {
 def _writing(site: Site, found: Effective, root: str) -> Line:
     """What happens to what the client changes, and the line that says so."""
     rule, limit = slate_rule(site, found.name, found.client, root), site.roots[root].size
-    size = f", {show_limit(limit)} at most" if limit and rule.value != "none" else ""
+    size = ""
+    if limit and rule.value != "none":
+        size = f", {show_limit(limit)} and {limit // NAME_COST:,} files at most"
     return Line("writing", _WRITING[rule.value] + size, rule.origin)

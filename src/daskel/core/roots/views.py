@@ -23,6 +23,8 @@ from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.layers import NOT_ASSIGNED, Assigned, Effective, effective, segment_name
 from daskel.core.site.model import Site, SlateKind
 
+NAME_COST = 1024  # bytes of a slate's size that each name counts for, beside what is in its file
+
 
 @dataclass(frozen=True, slots=True)
 class View:

@@ -203,7 +203,7 @@ class DhcpService:
             decision = self._shared.datagrams.receive(
                 self._wire,
                 message.data,
-                self._shared.clock.now(),
+                self._shared.lease_time(),
                 unicast=message.unicast,
                 pxe=self._pxe,
             )
@@ -225,7 +225,7 @@ class DhcpService:
             address, request = decision.probe, decision.request
             if address is None or request is None or not await self._taken(request, address):
                 break
-            gone = self._shared.answers.in_use(request, address, self._shared.clock.now())
+            gone = self._shared.answers.in_use(request, address, self._shared.lease_time())
             self._answer(message, decided(request, gone))
             self._keep_soon()
             again = self._decide(message)
@@ -245,7 +245,7 @@ class DhcpService:
         else:
             taken = self._believes_decline()
         if taken:
-            gone = self._shared.answers.in_use(request, address, self._shared.clock.now())
+            gone = self._shared.answers.in_use(request, address, self._shared.lease_time())
             self._answer(message, decided(request, gone))
             self._keep_soon()
 

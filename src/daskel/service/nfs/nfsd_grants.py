@@ -102,7 +102,7 @@ class KernelExports(Keeping):
 
     async def _show(self) -> None:
         site, assigned = self._shared.site, self._shared.once.assigned
-        known = all_views(site, self._shared.leases, assigned, self._shared.clock.now())
+        known = all_views(site, self._shared.leases, assigned, self._shared.lease_time())
         found = [(at, view) for at, view in known if (view.root, view.client) not in self._closed]
         plain: dict[str, list[str]] = {}
         slates: dict[str, ShownView] = {}

@@ -9,13 +9,13 @@ import os
 import stat
 import time
 from contextlib import suppress
-from dataclasses import replace
 from pathlib import Path
 
 from daskel.core.nfs.calls import Clock, Make, NewAttributes
 from daskel.core.nfs.nfs3 import Access, Attributes, FileType, NfsError, Status, permitted
 from daskel.core.nfs.results import Space
 from daskel.core.nfs.rpc import Credentials
+from daskel.core.roots.views import NAME_COST
 from daskel.system.nfs.credentials import acting_as
 from daskel.system.nfs.export import TYPES, Export
 from daskel.system.nfs.fhandle import Help
@@ -44,7 +44,11 @@ class WritableExport(Export):
         found = super().space()
         if self.usage is None:
             return found
-        return replace(found, total=self.usage.limit, free=min(found.free, self.usage.left))
+        usage, free_names = self.usage, self.usage.left // NAME_COST
+        return Space(
+            usage.limit, min(found.free, usage.left),
+            usage.limit // NAME_COST, min(found.free_files, free_names),
+        )  # fmt: skip
 
     def set_attributes(
         self, handle: bytes, new: NewAttributes, guard: int | None, who: Credentials
@@ -105,6 +109,8 @@ class WritableExport(Export):
         """CREATE, MKDIR, SYMLINK, MKNOD: handle and attributes of what was made, and the
         directory's before and after."""
         place, before = self._directory_to_write(make.directory, make.name)
+        if self.usage:
+            self.usage.need_name()
         new = make.new
         try:
             with statuses(), acting_as(who.uid, who.gid, who.groups):
@@ -172,6 +178,8 @@ class WritableExport(Export):
     ) -> tuple[Attributes, Attributes, Attributes]:
         """The file's attributes, and the directory's before and after."""
         target, before = self._directory_to_write(directory, name)
+        if self.usage:
+            self.usage.need_name()
         place = self._place(handle)
         with statuses(), acting_as(who.uid, who.gid, who.groups):
             os.link(f"/proc/self/fd/{place}", name, dst_dir_fd=target, follow_symlinks=True)

@@ -181,7 +181,7 @@ class Slate:
     def size(self) -> tuple[int, int]:
         """Bytes on the disk, and files."""
         sizes = [disk_usage(layer) for layer in self.layers]
-        return sum(size for size, _ in sizes), sum(files for _, files in sizes)
+        return sum(size for size, *_ in sizes), sum(files for _, files, _ in sizes)
 
     def changes(self, base: Path) -> Iterator[ChangedPath]:
         """What differs from the root's folder `base`, in the order of the paths."""
