@@ -49,6 +49,7 @@ def test_an_older_store_is_brought_up_to_date(tmp_path: Path) -> None:
     store.close()
     with sqlite3.connect(path) as connection:
         connection.execute("alter table sightings drop column relay")
+        connection.execute("alter table leases drop column digest")
         connection.execute("update schema_version set version = 3")
     assert read_lobby(path) == [seen]
     assert list(Store(path).lobby()) == [seen]
@@ -76,6 +77,7 @@ def test_from_every_version_to_this_one(version: int, tmp_path: Path) -> None:
                 connection.execute(f"drop table {name}")
         if 2 <= version < 4:
             connection.execute("alter table sightings drop column relay")
+        connection.execute("alter table leases drop column digest")
         connection.execute("update schema_version set version = ?", (version,))
     Store(path).close()
     assert tables(path) == tables(fresh)

@@ -11,7 +11,10 @@ import gc
 import os
 import signal
 import sys
+import tempfile
+import traceback
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from importlib import import_module
 from types import FrameType
 
@@ -44,6 +47,7 @@ COMMANDS = {  # in the order of the work
     "watch": "watch clients boot: a line for each, what it fetches, and what it waits for",
     "boots": "past boots: list, show one whole, or a picture of many",
     "diagnose": "say why a client's boot came no further, from its events or from a capture",
+    "store": "leases and past boots on the disk: check them, go back to a copy",
     "demo": "show all of it on a made-up site: no root, no network, a few seconds",
 }
 
@@ -97,6 +101,28 @@ def _clean_up_at_the_end() -> None:
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
+    try:
+        return _main(arguments)
+    except Exception as error:  # noqa: BLE001 - the last place where a fault becomes a sentence
+        return _fault(error)
+
+
+def _fault(error: Exception) -> int:
+    """What happened goes to a file, and a sentence to the terminal."""
+    text = "".join(traceback.format_exception(error))
+    place = f"its details:\n{text}"
+    with suppress(OSError):
+        descriptor, path = tempfile.mkstemp(prefix="daskel-fault-", suffix=".txt")
+        with os.fdopen(descriptor, "w") as file:
+            file.write(f"daskel {__version__}, Python {sys.version}\n{text}")
+        place = f"its details are in {path}"
+    kind = type(error).__name__
+    sys.stderr.write(f"daskel: a fault of Daskel itself ({kind}); {place}\n")
+    sys.stderr.write("        please report it, with that file; nothing half done is kept\n")
+    return ExitCode.FAULT
+
+
+def _main(arguments: Sequence[str] | None) -> int:
     words = sys.argv[1:] if arguments is None else arguments
     first = next((word for word in words if not word.startswith("-")), "")
     top = parser(None if "_ARGCOMPLETE" in os.environ else first)
@@ -115,9 +141,16 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except MissingRequirementError as error:
         output.error(error.problem, error.remedy)
         return ExitCode.LACKING
+    except BrokenPipeError:  # the reader of our output has gone, as `head` does
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return ExitCode.GOOD
     except PermissionError as error:
         what = f"no permission for {error.filename}" if error.filename else str(error)
         output.error(what, "run this as root, or as a user who may")
+        return ExitCode.LACKING
+    except OSError as error:
+        what = f"{error.filename}: {error.strerror}" if error.filename else str(error)
+        output.error(what, "is there room on the disk, and is everything in its place?")
         return ExitCode.LACKING
     except UsageProblem as error:
         output.error(error.problem, error.remedy)
@@ -127,6 +160,3 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return error.code
     except KeyboardInterrupt:
         return 130
-    except BrokenPipeError:  # the reader of our output has gone, as `head` does
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return ExitCode.GOOD

@@ -7,6 +7,7 @@ import json
 import sys
 from dataclasses import dataclass, field
 from enum import IntEnum
+from functools import lru_cache
 from pathlib import Path
 from typing import Any, TextIO
 
@@ -14,8 +15,10 @@ from rich.console import Console
 from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn
 from rich.text import Text
 
+from daskel.cli.usage import UsageProblem
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.positions import Origin
+from daskel.core.values import counted
 
 _COLOURS = {
     Severity.INVALID: "bold red",
@@ -23,6 +26,7 @@ _COLOURS = {
     Severity.WARNING: "yellow",
     Severity.NOTE: "cyan",
 }
+_MOST_FINDINGS = 200  # that are shown
 _PIPE_WIDTH = 200  # columns, where nobody looks at the width
 
 
@@ -33,6 +37,7 @@ class ExitCode(IntEnum):
     BAD_NEWS = 1
     WRONG_USE = 2
     LACKING = 3
+    FAULT = 70  # of Daskel itself; EX_SOFTWARE of sysexits.h
 
 
 @dataclass
@@ -81,23 +86,25 @@ class Output:
             self.errors.print(Text(f"        {remedy}"), soft_wrap=True)
 
     def agreed(self, question: str) -> bool:
-        """A person at the terminal says yes; nobody there is a no."""
+        """A person at the terminal says yes. Raises UsageProblem where nobody is there."""
         if not self.stdin.isatty():
-            self.err.write(f"{question} Nobody is at a terminal to agree: give --yes.\n")
-            return False
+            raise UsageProblem(f"{question} Nobody is at a terminal to agree", "give --yes")
         self.err.write(f"{question} [y/N] ")
         self.err.flush()
         return self.stdin.readline().strip().lower() in ("y", "yes")
 
     def findings(self, findings: list[Finding], *, on_disk: bool = True) -> None:
         """Each with its place, the line that it is about (when it is on disk), and the way out."""
-        for finding in findings:
+        for finding in findings[:_MOST_FINDINGS]:
             place = (f"{finding.origin}: ", "bold")
             severity = (f"{finding.severity.value}: ", _COLOURS[finding.severity])
             self.print(Text.assemble(place, severity, finding.problem))
             for line in _source(finding.origin) if on_disk else ():
                 self.print(Text(line, style="dim"))
             self.print(Text(f"      {finding.remedy}", style="green"))
+        if len(findings) > _MOST_FINDINGS:
+            more = counted(len(findings) - _MOST_FINDINGS, "more finding")
+            self.print(f"{more} of this kind or others: correct these first, or look at --json.")
 
 
 def working(output: Output, what: str, total: int) -> Progress:
@@ -116,14 +123,21 @@ def _console(stream: TextIO) -> Console:
 
 def _source(origin: Origin) -> list[str]:
     """The line of the file and a mark under the text in question."""
-    try:
-        line = Path(origin.file).read_text().splitlines()[origin.line - 1]
-    except (OSError, UnicodeDecodeError, IndexError):
-        return []
+    lines = _lines(origin.file)
+    line = lines[origin.line - 1] if origin.line <= len(lines) else ""
     if not line.strip():
         return []
     length = max(1, min(len(origin.text), len(line) - origin.column + 1))
     return [f"    | {line}", f"    | {' ' * (origin.column - 1)}{'^' * length}"]
+
+
+@lru_cache(maxsize=4)
+def _lines(file: str) -> list[str]:
+    """For all findings of one run."""
+    try:
+        return Path(file).read_text().splitlines()
+    except (OSError, UnicodeDecodeError, ValueError):
+        return []
 
 
 def origin_json(origin: Origin | None) -> dict[str, object] | None:

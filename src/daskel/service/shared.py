@@ -31,6 +31,7 @@ from daskel.service.clock import SYSTEM, Clock
 from daskel.store.database import Store
 from daskel.system.host.confined_open import FilesFolder
 from daskel.system.host.neighbours import Neighbours
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.uploads import UploadsFolder
 
 _log = logging.getLogger(__name__)
@@ -38,6 +39,7 @@ _LOBBY_PAUSE = 2.0  # seconds
 _CONTESTED_PAUSE, _MOST_CONTESTED = 60.0, 1000  # seconds; what is remembered
 _TOGETHER, _BETWEEN = 10, 0.05  # boots written with one transaction; seconds between two
 _LEASES_FIRST, _STILL = 10.0, 0.5  # seconds that boots wait at most; without a lease written
+_COPY_PAUSE = 86400.0  # seconds between two copies of the store
 _SWEEP_PAUSE = 3600.0  # seconds between two looks for boots that are too old
 _MALFORMED_PAUSE = 10.0  # seconds between two log lines about malformed messages of one service
 
@@ -155,8 +157,11 @@ class Shared:
     async def keep_boots(self) -> None:
         """Writes what happened every two seconds, a few boots at a time and with a pause between,
         so that leases need not wait for them; forgets what is older than the site says."""
-        swept = float("-inf")
+        swept = copied = float("-inf")
         while True:
+            if self.clock.monotonic() - copied > _COPY_PAUSE:
+                copied = self.clock.monotonic()
+                await self._copy()
             await self.clock.sleep(_LOBBY_PAUSE)
             until = self.clock.monotonic() + _LEASES_FIRST
             while boots := await self._changed_boots(until):
@@ -171,6 +176,13 @@ class Shared:
         while (now := self.clock.monotonic()) < until and now - self._leased < _STILL:
             await self.clock.sleep(_STILL / 5)
         return self.history.changed(self.clock.now(), _TOGETHER)
+
+    async def _copy(self) -> None:
+        """What `daskel store restore` goes back to: from each start, and each day."""
+        try:
+            await asyncio.get_running_loop().run_in_executor(self._writer, self._store.copy)
+        except (MissingRequirementError, OSError) as error:
+            _log.warning("no copy of the store could be kept: %s", error)
 
     async def _write_boots(self, boots: Sequence[Boot], before: float | None) -> None:
         loop, keep = asyncio.get_running_loop(), self._store.keep_boots

@@ -22,7 +22,8 @@ from daskel.core.boot.address import Lease, Leases
 from daskel.core.history.boots import Boot, as_row
 from daskel.core.history.lobby import MOST, Lobby, Sighting
 from daskel.core.history.once import Once
-from daskel.store.reading import lease, read_boot
+from daskel.store.health import keep_copy, look_at
+from daskel.store.reading import RESTORE, digest, lease, read_boot
 from daskel.store.schema import BOOTS, LEASES, ONCE, SIGHTINGS, prepare
 from daskel.system.requirements import MissingRequirementError
 
@@ -38,6 +39,7 @@ class Store:
         self._path, self._strangers = path, 0  # boots of strangers since they were counted
         with suppress(OSError):  # what cannot be used is said below
             _make_private(path)
+        _need_whole(path)
         self._engine = create_engine(
             f"sqlite:///{path}",
             connect_args={"check_same_thread": False, "timeout": 5},
@@ -151,9 +153,21 @@ class Store:
             older = strangers.order_by(BOOTS.c.number.desc()).offset(_MOST_STRANGERS)
             connection.execute(delete(BOOTS).where(BOOTS.c.number.in_(older)))
 
+    def copy(self) -> None:
+        """Keep a copy beside it. Raises MissingRequirementError, OSError."""
+        keep_copy(self._path)
+
     def close(self) -> None:
         """Close the database."""
         self._engine.dispose()
+
+
+def _need_whole(path: Path) -> None:
+    """Raises MissingRequirementError for a damaged store: one that is silently made anew, or has
+    fewer leases, gives the same address to two clients."""
+    with suppress(FileNotFoundError):
+        if path.stat().st_size and (problems := look_at(path).problems):
+            raise MissingRequirementError(f"the store {path} is damaged: {problems[0]}", RESTORE)
 
 
 def _make_private(path: Path) -> None:
@@ -178,7 +192,8 @@ def _upsert(rows: int) -> Insert:
 
 def _row(lease: Lease) -> tuple[object, ...]:
     """In the order of the table's columns."""
-    return (
-        str(lease.address), lease.segment, lease.mac, lease.state.value, lease.expires,
+    values = (
+        str(lease.address), lease.segment, lease.mac, lease.state.value, float(lease.expires),
         lease.architecture,
     )  # fmt: skip
+    return (*values, digest(*values))

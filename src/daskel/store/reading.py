@@ -9,6 +9,7 @@ import json
 import sqlite3
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import closing, contextmanager
+from hashlib import blake2s
 from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
@@ -19,6 +20,8 @@ from daskel.core.history.boots import Boot, from_row
 from daskel.core.history.lobby import Sighting
 from daskel.core.history.once import Once
 from daskel.system.requirements import MissingRequirementError
+
+RESTORE = "daskel store check says what is damaged, daskel store restore goes back to a copy"
 
 
 def read_lobby(path: Path) -> list[Sighting]:
@@ -49,13 +52,21 @@ def read_boots(
         query += f" AND (client IN ({marks}) OR mac IN ({marks}))"
         values += [*clients, *clients]
     rows = _rows(path, f"{query} ORDER BY number DESC LIMIT ?", [*values, most])
-    return [from_row({**row, "events": json.loads(row["events"])}) for row in rows]
+    return [_boot(row) for row in rows]
 
 
 def read_boot(path: Path, number: int) -> Boot | None:
     """The boot with this number. Raises MissingRequirementError."""
     rows = _rows(path, "SELECT * FROM boots WHERE number = ?", [number])
-    return from_row({**rows[0], "events": json.loads(rows[0]["events"])}) if rows else None
+    return _boot(rows[0]) if rows else None
+
+
+def _boot(row: dict[str, Any]) -> Boot:
+    try:
+        return from_row({**row, "events": json.loads(row["events"])})
+    except (TypeError, ValueError, KeyError) as error:
+        problem = f"the store is damaged: boot {row.get('number')}: {error}"
+        raise MissingRequirementError(problem, RESTORE) from None
 
 
 def copy_state(source: Path, target: Path) -> None:
@@ -76,16 +87,27 @@ def copy_state(source: Path, target: Path) -> None:
             ) from None
 
 
+def digest(*values: object) -> str:
+    """Of a lease's columns: a disk that returns something else than was written is noticed."""
+    return blake2s(repr(values).encode(), digest_size=8).hexdigest()
+
+
 def lease(row: Any) -> Lease:
-    """A lease from its row, by column name."""
-    return Lease(
-        IPv4Address(row["address"]),
-        row["segment"],
-        row["mac"],
-        LeaseState(row["state"]),
-        row["expires"],
-        row["architecture"],
-    )
+    """A lease from its row, by column name. Raises MissingRequirementError when it is damaged."""
+    columns = ("address", "segment", "mac", "state", "expires", "architecture")
+    address: object = "?"
+    try:
+        address, segment, mac, state, expires, architecture = (row[name] for name in columns)
+        kept = row["digest"] if "digest" in row.keys() else ""  # noqa: SIM118 - of no mapping
+        if kept and kept != digest(address, segment, mac, state, expires, architecture):
+            raise ValueError("it is not what was written")
+        return Lease(
+            IPv4Address(str(address)), segment, mac, LeaseState(state), float(expires), architecture
+        )
+    except (TypeError, ValueError, LookupError) as error:
+        raise MissingRequirementError(
+            f"the store is damaged: the lease of {str(address)[:40]!r}: {error}", RESTORE
+        ) from None
 
 
 def _rows(path: Path, query: str, values: Sequence[object] = ()) -> list[dict[str, Any]]:
@@ -119,7 +141,7 @@ def _opened(path: Path) -> Iterator[sqlite3.Connection | None]:
         yield None
     except (OSError, sqlite3.Error) as error:
         why = error.strerror if isinstance(error, OSError) else error
-        remedy = "move it away, or name another with state = ... in [site]"
+        remedy = RESTORE
         if isinstance(error, (OSError, sqlite3.OperationalError)):
             remedy = "run this as root, or as a user who may read it"
         raise MissingRequirementError(f"the store {path} cannot be read: {why}", remedy) from None

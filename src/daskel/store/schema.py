@@ -34,6 +34,7 @@ LEASES = Table(
     Column("state", String, nullable=False),
     Column("expires", Float, nullable=False),  # seconds since 1970
     Column("architecture", Integer),
+    Column("digest", String, nullable=False, server_default=""),  # of all the others
 )
 
 SIGHTINGS = Table(  # machines that are not in the site and wanted to boot
@@ -78,6 +79,7 @@ MIGRATIONS: Mapping[int, Sequence[str]] = {
     3: _CREATED,  # and once
     4: ("ALTER TABLE sightings ADD COLUMN relay VARCHAR DEFAULT '' NOT NULL",),
     5: _CREATED,  # and boots
+    6: ("ALTER TABLE leases ADD COLUMN digest VARCHAR DEFAULT '' NOT NULL",),
 }
 CURRENT = max(MIGRATIONS)
 

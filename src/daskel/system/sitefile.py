@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import glob
 import os
+import re
 import stat
 import tempfile
 from collections.abc import Mapping
@@ -117,7 +119,7 @@ def _included(path: Path, text: str, changed: Instead) -> tuple[list[Text], list
     patterns, tables = includes(text, str(path))
     texts, missing = [], []
     for pattern, csv in [*((p, False) for p in patterns), *((t, True) for t in tables)]:
-        found = [p for p in sorted(path.parent.glob(pattern)) if p != path]
+        found = [p for p in _matching(path.parent, pattern) if p != path]
         contents = ((p, changed.get(p) or _read(p)) for p in found)
         read = [(p, content) for p, content in contents if content is not None]
         texts += [Text(str(p), content, csv) for p, content in read]
@@ -129,10 +131,19 @@ def _included(path: Path, text: str, changed: Instead) -> tuple[list[Text], list
     return texts, missing
 
 
+def _matching(folder: Path, pattern: str) -> list[Path]:
+    """Files by a pattern, which may be an absolute one."""
+    try:
+        found = glob.glob(str(folder / pattern), recursive=True)  # noqa: PTH207 - absolute ones, too
+    except (ValueError, re.error):  # no pattern of any file
+        return []
+    return sorted(Path(name) for name in found)
+
+
 def _read(path: Path) -> str | None:
     try:
         return path.read_bytes().decode("utf-8-sig").replace("\r\n", "\n")
-    except (OSError, UnicodeDecodeError):
+    except (OSError, UnicodeDecodeError, ValueError):
         return None
 
 

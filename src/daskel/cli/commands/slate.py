@@ -228,7 +228,7 @@ def _rebase(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCod
     if number not in (0, *versions.versions):
         output.error(f"there is no version {number}", f"daskel root show {slate.root} lists them")
         return ExitCode.WRONG_USE
-    if number == state.version:
+    if number == state.version and not slate.is_on_another(old, state):
         output.print(f"The slate of {slate.client} is on version {number} already.")
         return ExitCode.GOOD
     if _is_connected(file, slate):

@@ -108,12 +108,15 @@ class Leases:
         return [le for le in found if le.state is LeaseState.DECLINED and le.holds(now)]
 
     def held_by_others(self, segment: str, known: Container[str], now: float) -> int:
-        """How many addresses are not free because of machines that are not among the `known` MAC
-        addresses: given to them, offered, or put aside since they said that somebody has them."""
+        """How many addresses machines have, or are offered, that are not among the `known` MAC
+        addresses. What the wire showed to be taken is nobody's share."""
         return sum(
             1
             for lease in self._by_address.values()
-            if lease.segment == segment and lease.mac not in known and lease.holds(now)
+            if lease.segment == segment
+            and lease.mac not in known
+            and lease.state is not LeaseState.DECLINED
+            and lease.holds(now)
         )
 
     def free_for(self, address: IPv4Address, mac: str, now: float) -> bool:

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from difflib import get_close_matches
 from enum import Enum
+from functools import lru_cache
 
 from daskel.core.site.positions import Origin
 
@@ -34,7 +35,12 @@ _MOST_NAMES = 12
 
 def did_you_mean(word: str, known: Iterable[str]) -> str:
     """A remedy for a word that is not one of `known`."""
-    names = sorted(known)
+    return _meant(word, tuple(sorted(known)))
+
+
+@lru_cache(maxsize=256)
+def _meant(word: str, names: tuple[str, ...]) -> str:
+    """The same mistake stands in a file many times."""
     near = get_close_matches(word, names, n=1, cutoff=0.6)
     if near:
         return f"did you mean {near[0]}?"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import csv
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -61,13 +61,20 @@ class Merging:
             remedy = "name the columns in the first row: name,mac,group,address"
             self._invalid(Origin(other.file, 1, 1), "there is no column 'name'", remedy)
             return False
-        for cells in reader:
+        for cells in self._rows(reader, other.file):
             table = _row(dict(zip(columns, cells, strict=False)))
             if table:
                 name = str(table.pop("name", ""))
                 rows.setdefault(name, reader.line_num)
                 self._add("client", name, table, positions)
         return True
+
+    def _rows(self, reader: Any, file: str) -> Iterator[list[str]]:
+        try:
+            yield from reader
+        except csv.Error as error:
+            origin = Origin(file, max(1, reader.line_num), 1)
+            self._invalid(origin, f"not CSV: {error}", "correct this row")
 
     def _add(
         self, kind: str, name: str, table: object, positions: Positions | CsvPositions

@@ -29,6 +29,10 @@ def read_toml(text: str, file: str) -> tuple[dict[str, Any] | None, list[Finding
     while len(findings) < _MOST_SYNTAX_FINDINGS:
         try:
             return tomli.loads("".join(lines)), findings, "".join(lines), not findings
+        except RecursionError:
+            origin, remedy = Origin(file, 1, 1), "write tables, not tables in tables in tables"
+            problem = "not TOML that can be read: tables or lists are nested too deep"
+            return None, [Finding(Severity.INVALID, origin, problem, remedy)], "", False
         except tomli.TOMLDecodeError as error:
             finding = _syntax(str(error), lines, file)
             findings.append(finding)

@@ -12,6 +12,7 @@ from pathlib import Path
 from daskel.service.nfs.channel import send
 from daskel.service.nfs.messages import Failed, Message
 from daskel.system.requirements import MissingRequirementError
+from daskel.system.roots.kept import sync_folder
 
 _KEY_SIZE = 32  # bytes
 _log = logging.getLogger(__name__)
@@ -61,20 +62,26 @@ class Channel:
 
 
 def handle_key(path: Path) -> bytes:
-    """What handles are made with; the same after a restart. Raises MissingRequirementError."""
+    """What handles are made with; the same after a restart. Raises MissingRequirementError, also
+    when there is one that is damaged: clients that run would lose their roots with another."""
     try:
         if path.exists():
             key = bytes.fromhex(path.read_text())
-            if len(key) == _KEY_SIZE:
-                return key
+            if len(key) != _KEY_SIZE:
+                raise ValueError(f"it is damaged: {len(key)} bytes of {_KEY_SIZE}")
+            return key
         key = secrets.token_bytes(_KEY_SIZE)
-        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        part = path.with_name(f".{path.name}")
+        descriptor = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
         with os.fdopen(descriptor, "w") as file:
             file.write(key.hex())
             file.flush()
             os.fsync(file.fileno())
+        part.replace(path)
+        sync_folder(path.parent)
     except (OSError, ValueError) as error:
         raise MissingRequirementError(
-            f"{path} cannot be used ({error})", "remove it, or make it writable"
+            f"{path} cannot be used ({error})",
+            "restore it; without it (remove it), clients that run must boot anew",
         ) from None
     return key

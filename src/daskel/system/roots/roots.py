@@ -6,15 +6,15 @@ beside them says which one clients get. Before the first one is sealed they get 
 
 from __future__ import annotations
 
-import json
 import os
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import asdict, dataclass, field, replace
 from fcntl import LOCK_EX, LOCK_NB, flock
 from pathlib import Path
 
 from daskel.system.requirements import MissingRequirementError
+from daskel.system.roots.kept import read_kept, write_kept
 
 VERSIONS = ".versions"
 _STATE = "root.json"
@@ -53,31 +53,38 @@ class RootFolder:
 
     def state(self) -> RootState:
         """As it is on the disk now. Raises MissingRequirementError."""
+        path = self._versions / _STATE
+        remedy = f"restore it from a backup, or write it anew for the folders in {self._versions}"
+        data = read_kept(path, remedy)
+        if data is None:
+            return self._without_a_state(remedy)
         try:
-            data = json.loads((self._versions / _STATE).read_text())
-        except FileNotFoundError:
-            return RootState()
-        except (OSError, ValueError) as error:
-            problem = f"{self._versions / _STATE} cannot be read ({error})"
-            raise MissingRequirementError(
-                problem, "restore it from a backup, or write it anew"
-            ) from None
-        versions = {int(n): Version(**v) for n, v in data["versions"].items()}
-        return RootState(data["used"], versions)
+            versions = {int(n): Version(**v) for n, v in data["versions"].items()}
+            return RootState(int(data["used"]), versions)
+        except (KeyError, TypeError, ValueError, AttributeError) as error:
+            problem = f"{path} is damaged: {error!r}"
+            raise MissingRequirementError(problem, remedy) from None
+
+    def _without_a_state(self, remedy: str) -> RootState:
+        """Nothing was sealed; not when there are versions, which clients may run on."""
+        with suppress(OSError):
+            if any(path.name.isdigit() for path in self._versions.iterdir()):
+                raise MissingRequirementError(f"{self._versions / _STATE} is missing", remedy)
+        return RootState()
 
     def keep(self, state: RootState) -> None:
         """Written whole or not at all."""
         self._versions.mkdir(parents=True, exist_ok=True)
-        part = self._versions / f".{_STATE}"
-        with part.open("w") as file:
-            json.dump(asdict(state), file, indent=1)
-            file.flush()
-            os.fsync(file.fileno())
-        part.replace(self._versions / _STATE)
+        write_kept(self._versions / _STATE, asdict(state))
 
     def version(self, number: int) -> Path:
         """The folder of a version, 0 for the working tree."""
         return self._versions / str(number) if number else self.tree
+
+    def left_over(self, state: RootState) -> list[Path]:
+        """Folders of versions that are none."""
+        numbered = [path for path in self._versions.iterdir() if path.name.isdigit()]
+        return [path for path in numbered if int(path.name) not in state.versions]
 
     @property
     def unfinished(self) -> Path:

@@ -14,7 +14,7 @@ from pathlib import Path
 from daskel.core.roots.packages import parse_status
 from daskel.system.host.libc import exchange
 from daskel.system.roots.inspecting import inside
-from daskel.system.roots.roots import RootFolder, Version
+from daskel.system.roots.roots import RootFolder, RootState, Version
 from daskel.system.roots.tree_copy import Progress, copy_tree, entries, same_file
 
 
@@ -27,7 +27,8 @@ def seal(
     """
     state = root.state()
     number, before = state.next, max(state.versions, default=0)
-    discard(root.unfinished)
+    root.keep(state)  # from now on, versions without it are damage
+    _tidy(root, state)
     try:
         shared = root.version(before) if before else None
         new = copy_tree(source, root.unfinished, shared, forget, progress)
@@ -51,10 +52,18 @@ def own_size(root: RootFolder, number: int) -> int:
 def drop(root: RootFolder, number: int) -> None:
     """Take a version away; it must not be in use. The root must be locked."""
     state = root.state()
+    _tidy(root, state)
     versions = {n: version for n, version in state.versions.items() if n != number}
     root.keep(replace(state, versions=versions))
     root.version(number).rename(root.unfinished)
     discard(root.unfinished)
+
+
+def _tidy(root: RootFolder, state: RootState) -> None:
+    """What a command left that was killed: put together and not yet a version, or one no more."""
+    discard(root.unfinished)
+    for folder in root.left_over(state):
+        discard(folder)
 
 
 def put_in_place(root: RootFolder) -> None:

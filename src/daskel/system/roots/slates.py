@@ -8,7 +8,6 @@ which version of the root it was made on.
 from __future__ import annotations
 
 import errno
-import json
 import os
 import shutil
 import stat
@@ -21,6 +20,7 @@ from pathlib import Path
 
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.confined_tree import ConfinedTree
+from daskel.system.roots.kept import read_kept, write_kept
 from daskel.system.roots.mounts import mounted_below, overlay, unmount
 from daskel.system.roots.roots import RootFolder
 from daskel.system.roots.tree_copy import copy_file, entries
@@ -33,12 +33,14 @@ _GONE = ".gone"  # wiped slates wait there to be removed
 
 @dataclass(frozen=True, slots=True)
 class SlateState:
-    """Times in seconds since 1970. `wipe`: before it is mounted next, what is not frozen goes."""
+    """Times in seconds since 1970. `wipe`: before it is mounted next, what is not frozen goes.
+    `base`: the inode of the working tree that it was made on, 0 for a sealed version."""
 
     version: int  # of the root; 0: the working tree
     made: float
     used: float
     wipe: bool = False
+    base: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,17 +89,26 @@ class Slate:
         return self.folder / "view"
 
     def state(self) -> SlateState | None:
-        """None when there is no slate."""
-        try:
-            return SlateState(**json.loads((self.folder / _STATE).read_text()))
-        except (OSError, ValueError, TypeError):
+        """None when there is no slate. Raises MissingRequirementError when what is kept of it is
+        damaged."""
+        path = self.folder / _STATE
+        remedy = f"restore it, or begin with a new slate: daskel slate wipe {self.client}"
+        data = read_kept(path, remedy)
+        if data is None:
+            if self.upper.is_dir() and any(self.upper.iterdir()):
+                raise MissingRequirementError(f"{path} is missing", remedy)
             return None
+        try:
+            found = SlateState(**data)
+            if not (isinstance(found.version, int) and isinstance(found.wipe, bool)):
+                raise TypeError("a version is a number")
+        except TypeError as error:
+            raise MissingRequirementError(f"{path} is damaged: {error}", remedy) from None
+        return found
 
     def keep(self, state: SlateState) -> None:
         """Written whole or not at all."""
-        part = self.folder / f".{_STATE}"
-        part.write_text(json.dumps(asdict(state)) + "\n")
-        part.replace(self.folder / _STATE)
+        write_kept(self.folder / _STATE, asdict(state))
 
     def begin(self, *, fresh: bool) -> None:
         """Its client boots anew: what it changed goes when it mounts its root, where the slate is
@@ -109,15 +120,15 @@ class Slate:
     def open(self, base: Path, version: int, own: Mapping[str, str]) -> None:
         """Show the root's folder `base` with the slate, made if need be, at `view`."""
         self._slates.mkdir(mode=0o700, parents=True, exist_ok=True)  # clients' secrets are in it
-        new = not self.upper.exists()
+        new, before, now = not self.upper.exists(), self.state(), time.time()
+        self.folder.mkdir(parents=True, exist_ok=True)
+        inode = base.stat().st_ino if version == 0 else 0
+        state = before or SlateState(version, now, now)
+        self.keep(replace(state, used=now, wipe=False, base=inode))
         for name in ("upper", "work", "own", "view"):
             (self.folder / name).mkdir(parents=True, exist_ok=True)
         if new:
             _copy_owner(base, self.upper)
-        if (before := self.state()) is None:
-            self.keep(SlateState(version, time.time(), time.time()))
-        else:
-            self.keep(replace(before, used=time.time(), wipe=False))
         _write_own(self.folder / "own", base, own)
         lower = [self.folder / "own", *self.frozen, base]
         overlay(self.view, lower, self.upper, self.folder / "work")
@@ -132,9 +143,19 @@ class Slate:
         if not base.is_dir():
             problem = f"version {version} of the root {self.root} is gone: {base}"
             raise MissingRequirementError(problem, f"daskel slate rebase {self.client}")
+        if self.is_on_another(base, state):
+            problem = f"the working tree of {self.root} was replaced since the slate was made on it"
+            remedy = f"daskel slate rebase {self.client} --to 0, or daskel slate wipe {self.client}"
+            raise MissingRequirementError(problem, remedy)
         if self.view not in mounted:
             self.open(base, version, own)
         return version
+
+    def is_on_another(self, base: Path, state: SlateState | None) -> bool:
+        """It was made on a working tree that was replaced."""
+        if state is None or state.version != 0 or not state.base:
+            return False
+        return state.base != base.stat().st_ino
 
     def close(self) -> None:
         """Unmount it."""
@@ -254,7 +275,7 @@ class Slate:
                 if name.startswith("trusted.overlay.") and name not in _MEANT:
                     os.removexattr(place, name, follow_symlinks=False)
         self._away(self.folder / "work")
-        self.keep(replace(state, version=version))
+        self.keep(replace(state, version=version, base=0))
 
 
 def slates_below(slates: Path) -> Iterator[Slate]:
