@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test test-machines test-extended check bench screenshots clean
+.PHONY: demo test test-machines test-extended check hostile bench screenshots clean
 
 demo: .venv/installed
 	$(BIN)/daskel demo
@@ -24,6 +24,10 @@ check: .venv/installed
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+
+hostile: .venv/installed
+	tools/packages
+	$(BIN)/python tools/hostile
 
 bench: export BENCH := build/bench.jsonl
 bench: .venv/installed

@@ -24,6 +24,7 @@ from daskel.system.roots.importing import bring_in
 from daskel.system.roots.new_tree import NewTree, SourceError
 from daskel.system.roots.roots import RootFolder
 from daskel.system.roots.sealing import put_in_place
+from tests.hostile.conftest import Figure
 from tests.system.roots.test_importing import _mbr
 
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="owners and mounts need root")
@@ -229,7 +230,14 @@ _members = st.tuples(
 )  # fmt: skip
 
 
-@settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
+ROUNDS = int(os.environ.get("HOSTILE", "1"))
+
+
+@settings(
+    max_examples=150 * ROUNDS,
+    deadline=None,
+    suppress_health_check=[HealthCheck.function_scoped_fixture],
+)
 @given(st.lists(_members, max_size=6))
 def test_nothing_ever_lands_outside(
     tmp_path: Path, outside: Path, members: list[tuple[str, bytes, str]]
@@ -245,7 +253,11 @@ def test_nothing_ever_lands_outside(
     assert set(tmp_path.iterdir()) - ours == around - ours
 
 
-@settings(max_examples=300, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(
+    max_examples=300 * ROUNDS,
+    deadline=None,
+    suppress_health_check=[HealthCheck.function_scoped_fixture],
+)
 @given(st.binary(max_size=3), st.integers(0, 3000), st.sampled_from(["tar", "gz", "iso", "disk"]))
 def test_any_damage_is_told_in_words(tmp_path: Path, hurt: bytes, at: int, kind: str) -> None:
     whole = {
@@ -271,7 +283,7 @@ def _iso(known: list[bytes] = []) -> bytes:  # noqa: B006 - made once
     return known[0]
 
 
-def test_an_import_killed_anywhere_leaves_one_whole_tree(tmp_path: Path) -> None:
+def test_an_import_killed_anywhere_leaves_one_whole_tree(tmp_path: Path, figure: Figure) -> None:
     """Old or new, never none or half; the next import goes on and leaves nothing."""
     chance = random.Random(61)
     root = RootFolder(tmp_path, "notebook")
@@ -291,7 +303,7 @@ while True:
             bring_in(Path({str(tmp_path)!r}) / f"{{n}}.tar", root.unfinished, None, lambda _: None)
             put_in_place(root)
 """
-    for _ in range(12):
+    for _ in range(12 * ROUNDS):
         process = subprocess.Popen([sys.executable, "-c", script], stdout=subprocess.PIPE)
         assert process.stdout and process.stdout.readline()
         time.sleep(0.15 + chance.random() / 10)  # any moment of it
@@ -305,3 +317,4 @@ while True:
         bring_in(tmp_path / "1.tar", root.unfinished, None, lambda _: None)
         put_in_place(root)
     assert not list((tmp_path / ".versions/notebook").iterdir())
+    figure("kill -9 while a root is imported", 12 * ROUNDS, "one whole tree, old or new")

@@ -24,6 +24,7 @@ from daskel.core.nfs.xdr import pack_opaque
 from daskel.core.tftp.packet import Opcode, Request
 from daskel.rehearse.fetch import NfsRoot, from_reserved_port, get_address, http_get, tftp_get
 from tests.conftest import PATIENCE, SERVER, Serve, Serving, SiteText, until
+from tests.hostile.conftest import Figure
 
 ROUNDS = int(os.environ.get("HOSTILE", "1"))  # how many times as much: `make hostile`
 TIDE, MAC = IPv4Address("10.61.8.21"), "02:61:08:00:00:01"
@@ -107,7 +108,7 @@ def addresses(serving: Serving, count: int) -> list[str]:
     return [serving.wire.outside(IPv4Address("10.61.8.30") + n % 200) for n in range(count)]
 
 
-def test_transfers_that_nobody_takes(serving: Serving) -> None:
+def test_transfers_that_nobody_takes(serving: Serving, figure: Figure) -> None:
     """5,000 requests of 200 addresses, none of which is answered."""
     asked = Request(Opcode.READ, b"notebook/vmlinuz", "octet", {"timeout": "30"}).serialise()
     target = (serving.address(), serving.wire.ports.tftp)
@@ -118,6 +119,11 @@ def test_transfers_that_nobody_takes(serving: Serving) -> None:
                     sock.bind((own, 0))
                     sock.sendto(asked, target)
         boots(serving)
+    figure(
+        "TFTP requests that nobody takes, of 200 addresses",
+        5000 * ROUNDS,
+        "a client boots after each 5,000",
+    )
 
 
 def test_one_address_takes_no_more_than_its_share(serving: Serving) -> None:
@@ -148,7 +154,7 @@ SAID = {
 
 
 @pytest.mark.parametrize("said", SAID)
-def test_connections_that_say_nothing(serving: Serving, said: str) -> None:
+def test_connections_that_say_nothing(serving: Serving, said: str, figure: Figure) -> None:
     http = many(serving, serving.wire.ports.http, 600 * ROUNDS, SAID[said])
     boots(serving)
     began = time.monotonic()
@@ -159,6 +165,8 @@ def test_connections_that_say_nothing(serving: Serving, said: str) -> None:
                 pass
         sock.close()
     assert time.monotonic() - began < 40, "the server closes them"
+    waited = time.monotonic() - began
+    figure(f"HTTP connections with {said}", len(http), f"all closed after {waited:.0f} s")
 
 
 def test_one_address_has_a_number_of_connections(serving: Serving) -> None:
@@ -192,7 +200,7 @@ def test_dates_that_cannot_be(serving: Serving) -> None:
                 assert sock.recv(13)[9:12] in (b"200", b"206", b"304", b"400", b"412", b"416")
 
 
-def test_calls_that_are_never_whole(serving: Serving) -> None:
+def test_calls_that_are_never_whole(serving: Serving, figure: Figure) -> None:
     """Strangers hold nothing; what is too long ends the connection."""
     port = serving.wire.ports.nfs
     begun = (1 << 31 | 1_000_000).to_bytes(4, "big") + bytes(5000)
@@ -202,9 +210,10 @@ def test_calls_that_are_never_whole(serving: Serving) -> None:
         with suppress(ConnectionError):
             assert not sock.recv(1)
         sock.close()
+    figure("NFS calls of 1 MB that are never whole, of strangers", len(socks), "all closed at once")
 
 
-def test_a_long_queue_of_lists_holds_up_nobody(serving: Serving) -> None:
+def test_a_long_queue_of_lists_holds_up_nobody(serving: Serving, figure: Figure) -> None:
     """400 calls for a list of 3,000 names at once, while the same worker serves another."""
     wire = serving.wire
     root = NfsRoot(wire, TIDE, SERVER, "/roots/notebook")
@@ -221,6 +230,8 @@ def test_a_long_queue_of_lists_holds_up_nobody(serving: Serving) -> None:
             root.call(Procedure.GETATTR, pack_opaque(root.top))
             waits.append(time.monotonic() - began)
         assert sorted(waits)[10] < 5
+    figure("READDIRPLUS of 3,000 names, in one piece", 400,
+           f"another client's GETATTR took {1000 * sorted(waits)[10]:.0f} ms (median of 20)")  # fmt: skip
     root.close()
 
 
@@ -247,10 +258,10 @@ ENDS: dict[str, Callable[[Serving], int]] = {
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="slates need root")
 @pytest.mark.parametrize("which", ENDS)
-def test_a_process_that_ends_is_started_anew(serving: Serving, which: str) -> None:
+def test_a_process_that_ends_is_started_anew(serving: Serving, which: str, figure: Figure) -> None:
     root = NfsRoot(serving.wire, TIDE, SERVER, "/roots/notebook")
     top, ended = root.top, len(serving.events("process-ended"))
-    before = processes(serving)
+    before, began = processes(serving), time.monotonic()
     os.kill(ENDS[which](serving), signal.SIGKILL)
     until(lambda: len(serving.events("process-ended")) > ended, serving.log.read_text)
     get_address(serving.wire, SERVER, SYSTEM, MAC, 9)  # meanwhile
@@ -268,6 +279,8 @@ def test_a_process_that_ends_is_started_anew(serving: Serving, which: str) -> No
             return False
 
     until(again, serving.log.read_text, 0.2)
+    took = time.monotonic() - began
+    figure(f"kill -9 of an NFS process: {which}", 1, f"its clients go on after {took:.1f} s")
     root.close()
 
 
@@ -292,7 +305,7 @@ def processor_time(serving: Serving) -> float:
     return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
 
 
-def test_a_flood_of_lines(serving: Serving) -> None:
+def test_a_flood_of_lines(serving: Serving, figure: Figure) -> None:
     """Missing files and wrong mounts, thousands of them: counted, not written."""
     target = (serving.address(), serving.wire.ports.tftp)
     lines: list[Any] = serving.events()
@@ -301,4 +314,6 @@ def test_a_flood_of_lines(serving: Serving) -> None:
         for number in range(3000 * ROUNDS):
             sock.sendto(Request(Opcode.READ, b"no/%d" % number, "octet").serialise(), target)
     boots(serving)
-    assert len(serving.events()) - len(lines) < 300
+    written = len(serving.events()) - len(lines)
+    assert written < 300
+    figure("requests for files that are not there", 3000 * ROUNDS, f"{written} lines in the log")

@@ -322,3 +322,46 @@ def test_what_answers_tftp_and_http_cannot_read_roots(tmp_path: Path, serve: Ser
     (tmp_path / "daskel.toml").write_text(moved)
     assert "start it again" in daskel("apply", "--yes", "--site", tmp_path / "daskel.toml").stdout
     assert "mine" in Client(serving, ONE).files()
+
+
+def replace_root(folder: Path, text: str) -> None:
+    new = folder / f"new-{text}"
+    (new / "etc/below").mkdir(parents=True)
+    (new / "etc/below/greeting").write_text(text)
+    site = ("--site", folder / "daskel.toml")
+    done = daskel("root", "import", "notebook", new, "--replace", "--yes", *site)
+    assert done.returncode == 0, done
+
+
+def test_a_root_that_is_replaced_is_mounted_at_once(tmp_path: Path, serve: Serve) -> None:
+    lay_out(tmp_path, "none")
+    serving = serve(tmp_path)
+    before = NfsRoot(serving.wire, ONE, SERVER, "/roots/notebook")
+    for text in ("first", "second"):
+        replace_root(tmp_path, text)
+        for path in ("/roots/notebook", "/roots/notebook/etc/below"):
+            root = NfsRoot(serving.wire, ONE, SERVER, path)
+            handle = root.resolve("/greeting" if "below" in path else "/etc/below/greeting")
+            assert handle and root.read(handle) == text.encode()
+            root.close()
+    with pytest.raises(BootError, match=f"status {Status.STALE}"):  # it runs on the old tree
+        before.call(Procedure.GETATTR, pack_opaque(before.top))
+
+
+def test_a_slate_of_a_root_that_is_replaced_says_so(tmp_path: Path, serve: Serve) -> None:
+    lay_out(tmp_path, "keep")
+    serving = serve(tmp_path)
+    Client(serving, ONE).write("mine", b"kept")
+    replace_root(tmp_path, "first")
+    with pytest.raises(BootError):
+        Client(serving, ONE)
+    reason = serving.wait_for("mount-refused")["reason"]
+    assert "was replaced since the slate was made" in reason
+    serving.stop()
+    site = ("--site", tmp_path / "daskel.toml")
+    moved = daskel("slate", "rebase", "tide-01", "--to", "0", "--yes", *site)
+    assert moved.returncode == 0, moved
+    client = Client(serve(tmp_path), ONE)
+    mine, below = client.root.resolve("/mine"), client.root.resolve("/etc/below/greeting")
+    assert mine and client.root.read(mine) == b"kept"
+    assert below and client.root.read(below) == b"first"

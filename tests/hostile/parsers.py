@@ -1,0 +1,170 @@
+"""Everything that reads bytes of others, each with what it may raise, and good messages to begin
+with. Used by the tests, and by `tools/fuzz` with atheris."""
+
+from __future__ import annotations
+
+import io
+import tarfile
+import tempfile
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+
+from daskel.core.boot.template import FillError, render
+from daskel.core.capture.frames import Capture
+from daskel.core.content import up
+from daskel.core.content.paths import PathRefusedError, clean_path
+from daskel.core.dhcp import options
+from daskel.core.dhcp.client_messages import SYSTEM, Face, discover, renewal
+from daskel.core.dhcp.packet import parse, serialise
+from daskel.core.dhcp.pxe import Firmware
+from daskel.core.nfs import calls, mount, nfs3, portmap
+from daskel.core.nfs.calls import Make, NewAttributes, Write
+from daskel.core.nfs.nfs3 import FileType, NfsError, Stable
+from daskel.core.nfs.rpc import Records, mark, parse_call, serialise_call
+from daskel.core.nfs.xdr import pack_opaque
+from daskel.core.reader import MalformedError, Reader
+from daskel.core.roots import inspect, kernels, partitions
+from daskel.core.site.parse import parse as parse_site
+from daskel.core.tftp import packet as tftp
+from daskel.service.nfs.procedures import _PROCEDURES
+from daskel.system.captures import read_frames
+from daskel.system.requirements import MissingRequirementError
+from daskel.system.roots.archives import unpack
+from daskel.system.roots.inspecting import initrd_names
+from daskel.system.roots.new_tree import SourceError
+from tests.conftest import DEMO
+
+HANDLE, NEW = b"h" * 32, NewAttributes(0o644, 1, 2, 3, 4, 5)
+_HERE = Path(__file__).parents[1]
+
+
+@dataclass(frozen=True)
+class Parser:
+    """`read` may raise what is in `raises`, and nothing else; it ends soon."""
+
+    read: Callable[[bytes], object]
+    raises: tuple[type[Exception], ...]
+    seeds: Sequence[bytes]
+
+
+def _dhcp(data: bytes) -> None:
+    for code, value in parse(data).options.items():
+        options.show(code, value, None)
+
+
+def _rpc(data: bytes) -> None:
+    for record in Records().feed(data):
+        parse_call(record)
+
+
+def _nfs(data: bytes) -> None:
+    """The first byte says which procedure's arguments the rest are."""
+    found = list(_PROCEDURES.values())
+    reader = Reader(data[1:], "arguments")
+    found[(data[0] if data else 0) % len(found)][0](reader)
+    reader.end()
+
+
+def _portmap(data: bytes) -> None:
+    portmap.answer(data[0] & 7 if data else 0, Reader(data[1:], "arguments"), {(1, 2): 3})
+
+
+def _capture(data: bytes) -> None:
+    """A capture's file, and what is in its frames."""
+    with tempfile.NamedTemporaryFile() as file:
+        file.write(data)
+        file.flush()
+        capture, when = Capture(None), 0.0
+        for when, frame in read_frames(Path(file.name)):
+            capture.feed(when, frame)
+        capture.finish(when)
+
+
+def _archive(data: bytes) -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        (Path(folder) / "a").write_bytes(data)
+        unpack(Path(folder) / "a", "tar", Path(folder) / "made", lambda _: None)
+
+
+def _site(data: bytes) -> None:
+    parse_site(data.decode("utf-8", "replace"), "daskel.toml")
+
+
+def _template(data: bytes) -> None:
+    render("{" + data.decode("utf-8", "replace"), {"client": {"name": "tide-01"}})
+
+
+def _image(data: bytes) -> None:
+    partitions.kind_of(data)
+    partitions.overlapping(partitions.partitions(lambda at, count: data[at : at + count]))
+
+
+def _tar() -> bytes:
+    out = io.BytesIO()
+    with tarfile.open(fileobj=out, mode="w", format=tarfile.PAX_FORMAT) as archive:
+        for name in ("a", "b/" + "c" * 120):
+            member = tarfile.TarInfo(name)
+            member.size = 3
+            archive.addfile(member, io.BytesIO(b"abc"))
+    return out.getvalue()
+
+
+_CALLS = {
+    nfs3.Procedure.GETATTR: pack_opaque(HANDLE),
+    nfs3.Procedure.SETATTR: calls.serialise_setattr(HANDLE, NEW, 7),
+    nfs3.Procedure.LOOKUP: calls.serialise_lookup(HANDLE, b"name"),
+    nfs3.Procedure.READ: calls.serialise_read(HANDLE, 1, 2),
+    nfs3.Procedure.WRITE: Write(HANDLE, 3, Stable.FILE_SYNC, b"data").serialise(),
+    nfs3.Procedure.CREATE: calls.serialise_create(Make(HANDLE, b"n", FileType.REGULAR, NEW)),
+    nfs3.Procedure.MKDIR: calls.serialise_mkdir(Make(HANDLE, b"n", FileType.DIRECTORY, NEW)),
+    nfs3.Procedure.SYMLINK: calls.serialise_symlink(
+        Make(HANDLE, b"n", FileType.LINK, NEW, text=b"t")
+    ),
+    nfs3.Procedure.RENAME: calls.serialise_rename(HANDLE, b"a", HANDLE, b"b"),
+    nfs3.Procedure.LINK: calls.serialise_link(HANDLE, HANDLE, b"b"),
+    nfs3.Procedure.READDIRPLUS: calls.serialise_readdirplus(HANDLE, 0, 4096),
+}
+_CAPTURES = [path.read_bytes() for path in sorted((_HERE / "core/capture").rglob("*.pcap*"))]
+_ELF = Path("/bin/true").read_bytes()[:20_000]
+_BAD = (MalformedError,)
+PARSERS: Mapping[str, Parser] = {
+    "DHCP": Parser(_dhcp, _BAD, [
+        *(serialise(discover(Face.of(f), "02:61:08:00:00:01", 1))[0] for f in Firmware),
+        serialise(renewal(SYSTEM, "02:61:08:00:00:01", 1, parse(
+            serialise(discover(SYSTEM, "02:61:08:00:00:01", 1))[0]).ciaddr))[0],
+    ]),
+    "TFTP": Parser(tftp.parse, _BAD, [
+        tftp.Request(tftp.Opcode.READ, b"a/b", "octet", {"blksize": "1468"}).serialise(),
+        tftp.Ack(7).serialise(), tftp.Error(tftp.ErrorCode.FULL, "x").serialise(),
+        tftp.Options({"tsize": "1"}).serialise(), tftp.Data(1, b"abc").serialise(),
+    ]),
+    "RPC": Parser(_rpc, _BAD, [mark(serialise_call(1, 100003, 3, 1, pack_opaque(HANDLE)))]),
+    "NFS arguments": Parser(_nfs, (MalformedError, NfsError), [
+        bytes([list(_PROCEDURES).index(procedure)]) + arguments
+        for procedure, arguments in _CALLS.items()
+    ]),
+    "MOUNT": Parser(lambda d: mount.parse_path(Reader(d, "path")), _BAD,
+                    [mount.serialise_path("/roots/notebook")]),
+    "port mapper": Parser(_portmap, _BAD, [b"\3" + bytes(16), b"\4"]),
+    "paths": Parser(clean_path, (PathRefusedError,), [b"a/b", b"../x", b"a\\b", b"%2e%2e/"]),
+    "what a system tells": Parser(up.parse, _BAD, [up.told(12.5, "quiet root=/dev/nfs")]),
+    "captures": Parser(_capture, (ValueError,), _CAPTURES),
+    "site file": Parser(_site, (), [DEMO.encode(), b"include = ['a']\n[site]\n[client.a]\nmac='x'"]),
+    "templates": Parser(_template, (FillError,), [b"{ client.name }}", b"% if client %}x{% endif %}"]),
+    "archives": Parser(_archive, (SourceError, MissingRequirementError), [_tar()]),
+    "disk images": Parser(_image, (ValueError,), [bytes(446) + bytes(64) + b"\x55\xaa" + bytes(512)]),
+    "initrds": Parser(initrd_names, (), [b"070701" + b"0" * 104 + b"TRAILER!!!\0"]),
+    "programs": Parser(partial(inspect.elf_program, "/bin/true"), (), [_ELF]),
+    "kernels": Parser(lambda d: (inspect.kernel_release(d), kernels.kernel_processor(d),
+                                 kernels.initrd_kind(d)), (), [bytes(0x202) + b"HdrS" + bytes(60)]),
+}  # fmt: skip
+
+
+def try_out(parser: Parser, data: bytes) -> None:
+    """Raises what the parser may not raise."""
+    try:
+        parser.read(data)
+    except parser.raises:
+        return
