@@ -106,6 +106,13 @@ again)
   echo "GUEST package $(dpkg-query -W -f '${Version}' hello 2>/dev/null || echo none)"
   md5sum -c --quiet sums 2>/dev/null && echo "GUEST sums good" || echo "GUEST no sums"
   ;;
+behave)
+  mount -t tmpfs -o mode=755 none /mnt
+  perl /root/behaviours.pl /mnt/b >/run/memory 2>&1
+  perl /root/behaviours.pl /var/b >/run/root 2>&1
+  echo "GUEST behaviours $(wc -l </run/root)"
+  diff /run/memory /run/root | grep '^[<>]' | sed 's/^/GUEST differs /'
+  ;;
 esac
 echo "GUEST host $(hostname) $(cut -c1-4 /etc/machine-id)"
 echo "GUEST root $(grep ' / nfs ' /proc/mounts)"
@@ -138,13 +145,18 @@ def debian() -> Path:
     commit = "-c user.name=t -c user.email=t@skerry.example commit -qm hello"
     for line in ("init -q", "add hello.c", commit, "clone -q --bare . ../hello.git"):
         subprocess.run(["git", *line.split()], cwd=repository, check=True)
-    (root / "root/exercise").write_text(EXERCISE)
-    (root / "root/exercise").chmod(0o755)
     shadow = root / "etc/shadow"
     shadow.write_text(re.sub("^root:[^:]*:", "root::", shadow.read_text(), flags=re.MULTILINE))
     root.rename(made)
     shutil.rmtree(work)
     return made
+
+
+def write_exercises(root: Path) -> None:
+    """What such a system is to do, below its /root."""
+    (root / "root/exercise").write_text(EXERCISE)
+    (root / "root/exercise").chmod(0o755)
+    shutil.copy(Path(__file__).with_name("behaviours.pl"), root / "root/behaviours.pl")
 
 
 def _run(*command: str) -> str:

@@ -4,6 +4,7 @@ disk."""
 from __future__ import annotations
 
 import os
+import stat
 from collections.abc import Collection, Iterator
 from contextlib import suppress
 from pathlib import Path
@@ -69,6 +70,28 @@ def _certificate(file: SiteFile, site: Site) -> Iterator[Finding]:
 
 
 def _root_folders(file: SiteFile, site: Site) -> Iterator[Finding]:
+    try:
+        yield from _each_root(file, site)
+    except PermissionError as error:
+        problem = f"{error.filename} is not this user's to read: roots are not looked at"
+        yield Finding(Severity.NOTE, site.origin("site", "roots"), problem, "run this as root")
+    if site.roots and _others_reach(file.roots):
+        problem = f"every user of this server can enter {file.roots}"
+        problem += ": set-user-id programs and keys of the roots are theirs"
+        remedy = f"chmod 700 {file.roots}"
+        yield Finding(Severity.WARNING, site.origin("site", "roots"), problem, remedy)
+
+
+def _others_reach(folder: Path) -> bool:
+    """Whether other users may enter a folder of root's, and all above it."""
+    try:
+        above = [path.stat() for path in (folder, *folder.absolute().parents)]
+    except OSError:
+        return False
+    return above[0].st_uid == 0 and all(status.st_mode & stat.S_IXOTH for status in above)
+
+
+def _each_root(file: SiteFile, site: Site) -> Iterator[Finding]:
     for name in site.roots:
         root = RootFolder(file.roots, site.root_path(name))
         used = root.state().used

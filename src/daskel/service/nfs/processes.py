@@ -126,7 +126,7 @@ class Keeping:
         """
         try:
             if self._can_mount:
-                self._roots.mkdir(parents=True, exist_ok=True)
+                self._roots.mkdir(mode=0o700, parents=True, exist_ok=True)
                 self._slates.mkdir(mode=0o700, parents=True, exist_ok=True)  # secrets are in it
                 hide([self._roots, self._slates])
             if self._can_mount or account:

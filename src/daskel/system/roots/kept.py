@@ -17,6 +17,8 @@ def read_kept(path: Path, remedy: str) -> dict[str, Any] | None:
         found = json.loads(path.read_text())
     except FileNotFoundError:
         return None
+    except PermissionError:
+        raise
     except (OSError, ValueError, RecursionError) as error:
         why = "it is empty" if _is_empty(path) else error
         raise MissingRequirementError(f"{path} is damaged: {why}", remedy) from None

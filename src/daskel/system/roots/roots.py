@@ -48,7 +48,7 @@ class RootFolder:
     """One root. `path` is relative to the site's `roots`."""
 
     def __init__(self, roots: Path, path: str) -> None:
-        self.tree = roots / path
+        self.tree, self._roots = roots / path, roots
         self._versions = roots / VERSIONS / path
 
     def state(self) -> RootState:
@@ -101,6 +101,8 @@ class RootFolder:
 
         Raises MissingRequirementError when somebody does.
         """
+        if not self._roots.exists():
+            self._roots.mkdir(mode=0o700, parents=True)  # set-user-id programs will be in it
         self._versions.mkdir(parents=True, exist_ok=True)
         descriptor = os.open(self._versions, os.O_RDONLY | os.O_DIRECTORY)
         try:
