@@ -318,3 +318,16 @@ while True:
         put_in_place(root)
     assert not list((tmp_path / ".versions/notebook").iterdir())
     figure("kill -9 while a root is imported", 12 * ROUNDS, "one whole tree, old or new")
+
+
+def test_what_a_killed_import_left_beside_its_tree_goes(tmp_path: Path) -> None:
+    root = RootFolder(tmp_path, "notebook")
+    left = root.unfinished.parent
+    left.mkdir(parents=True)
+    (left / ".unfinished.mount2").mkdir()
+    (left / ".unfinished.squashfs").write_bytes(b"x")
+    (tmp_path / "1.tar").write_bytes(tar([("etc/a", FILE, b"1")]))
+    with root.lock():
+        bring_in(tmp_path / "1.tar", root.unfinished, None, lambda _: None)
+        put_in_place(root)
+    assert not list(left.iterdir())

@@ -18,6 +18,7 @@ from daskel.core.dhcp.client_messages import Face, discover
 from daskel.core.dhcp.packet import serialise
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.history.events import Event, FileMissing, Malformed, Seen, Who
+from daskel.core.history.lobby import Sighting
 from daskel.service.bus import Bus
 from daskel.service.clock import Clock
 from daskel.service.dhcp.service import DhcpService
@@ -36,10 +37,14 @@ class ManualClock:
     """Goes on when a test says so."""
 
     at: float = 1_000_000.0
+    set: float = 0.0  # by how much the time of day was changed
     slept: list[float] = field(default_factory=list)
 
     def time(self) -> float:
         return self.at
+
+    def now(self) -> float:
+        return self.at + self.set
 
     async def sleep(self, seconds: float) -> None:
         self.slept.append(seconds)
@@ -47,7 +52,7 @@ class ManualClock:
 
     @property
     def clock(self) -> Clock:
-        return Clock(self.time, self.time, self.sleep)
+        return Clock(self.now, self.time, self.sleep)
 
 
 @dataclass
@@ -68,6 +73,25 @@ def made(tmp_path: Path) -> Iterator[Made]:
     )  # fmt: skip
     yield Made(shared, hand, events)
     shared.close()
+
+
+def test_a_clock_that_is_set_ends_no_lease(made: Made, tmp_path: Path) -> None:
+    """Forward or back; and one that lost its time does not begin before what was seen last."""
+    began = made.shared.lease_time()
+    assert began == made.hand.at
+    for change in (36_000.0, -36_000.0, 0.0):
+        made.hand.set = change
+        made.hand.at += 10
+        began += 10
+        assert made.shared.lease_time() == began
+    store = Store(tmp_path / "other.db")
+    store.keep_sightings([Sighting("02:61:ff:00:00:01", "tideroom", 0, "", "", 1.0, 5_000_000.0)])
+    later = Shared(
+        site_from(DEMO), store, FilesFolder(tmp_path / "files"), tmp_path / "up", Wire(),
+        lambda _, __: None, ManualClock().clock,
+    )  # fmt: skip
+    assert later.lease_time() == 5_000_000.0
+    later.close()
 
 
 def of_strangers(numbers: range) -> list[bytes]:

@@ -37,13 +37,21 @@ def bring_in(source: Path, work: Path, number: int | None, progress: Progress) -
 
     `number`: the partition to take. Raises SourceError, MissingRequirementError; nothing is left
     then."""
-    discard(work)
+    _clear(work)
     work.parent.mkdir(parents=True, exist_ok=True)
     try:
         return _bring_in(source, work, number, progress)
     except BaseException:
         discard(work)
         raise
+
+
+def _clear(work: Path) -> None:
+    """What an import left that was killed, also beside its tree: where images were mounted, and
+    what was taken out of one."""
+    discard(work)
+    for path in work.parent.glob(f"{work.name}.*"):
+        path.rmdir() if path.is_dir() else path.unlink()
 
 
 def bring_files(source: Path, target: Path, progress: Progress) -> None:
