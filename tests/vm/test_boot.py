@@ -282,6 +282,7 @@ def test_other_clients(lab: Lab, tmp_path: Path) -> None:
         assert done.returncode == 0, (command, done.stderr)
         return done.stdout.decode("latin-1")
 
+    run("ip", "link", "set", "eth0", "address", "02:61:08:00:00:04")
     kernel = (lab.folder / "files/notebook/vmlinuz").read_bytes()
     for words in (["--tftp-blksize", "1400"], ["--tftp-no-options"]):
         run("curl", "-s", *words, "-o", str(tmp_path / "got"), f"tftp://{SERVER}/notebook/vmlinuz")
@@ -315,6 +316,5 @@ def test_other_clients(lab: Lab, tmp_path: Path) -> None:
     script = tmp_path / "udhcpc"
     script.write_text('#!/bin/sh\necho "$1 $ip $hostname $siaddr"\n')
     script.chmod(0o755)
-    run("ip", "link", "set", "eth0", "address", "02:61:08:00:00:04")
     dhcp = run("busybox", "udhcpc", "-i", "eth0", "-n", "-q", "-s", str(script), "-f")
     assert f"bound 10.61.8.24 tide-04 {SERVER}" in dhcp

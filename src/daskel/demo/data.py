@@ -40,6 +40,7 @@ def lay_out(folder: Path) -> Path:
     site.write_bytes(files("daskel.demo").joinpath("daskel.toml").read_bytes())
     for path, size in _BOOT_FILES.items():
         _stand_in(folder / "files" / path, path, size)
+    (folder / "roots").mkdir(mode=0o700, exist_ok=True)
     for root in ("notebook", "catalogue", "logger"):
         for path, size in _ROOT_FILES.items():
             _stand_in(folder / "roots" / root / path, f"{root}/{path}", size)
