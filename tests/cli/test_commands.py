@@ -14,6 +14,7 @@ import pytest
 
 from daskel.cli.main import COMMANDS
 from daskel.cli.output import Output
+from daskel.cli.usage import UsageProblem
 from tests.conftest import PATIENCE, SiteText, daskel
 
 
@@ -284,7 +285,8 @@ def test_a_question_is_asked_through_the_streams_that_are_given() -> None:
         assert Output(out=io.StringIO(), err=err, stdin=Terminal(typed)).agreed("Sure?") is yes
         assert err.getvalue() == "Sure? [y/N] "
     nobody = Output(out=io.StringIO(), err=io.StringIO(), stdin=io.StringIO("y\n"))
-    assert not nobody.agreed("Sure?")
+    with pytest.raises(UsageProblem, match="Nobody is at a terminal"):
+        nobody.agreed("Sure?")
 
 
 FORKS = """
