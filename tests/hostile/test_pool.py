@@ -136,7 +136,7 @@ def of_nobody() -> Iterator[bytes]:
         yield serialise(replace(packet, chaddr=data.ljust(16, b"\0")))[0]
 
 
-@pytest.mark.parametrize("data", of_nobody())
+@pytest.mark.parametrize("data", list(of_nobody()))
 def test_addresses_that_no_machine_has_are_malformed(data: bytes) -> None:
     with pytest.raises(MalformedError, match="not the address of a machine"):
         Datagrams(answers()).receive(("tideroom",), data, 0.0, unicast=False)
