@@ -49,6 +49,14 @@ def test_where_daskel_gives_the_addresses(
         assert found.contested.by == hardware and found.who.name is None
 
 
+def test_an_address_that_was_given_back_is_nobodys_but_its_machines() -> None:
+    site, leases = site_from(DEMO), Leases()
+    leases.put(Lease(POOL, "tideroom", TWO, LeaseState.RELEASED, 1.0, None))
+    for hardware, name in ((TWO, "tide-02"), (RIVAL, None)):
+        found = verified(site, leases, Claims(), "tideroom", POOL, hardware, 5.0)
+        assert (found.who.name, found.contested) == (name, None)
+
+
 def test_a_request_that_was_heard_counts_when_the_wire_confirms_it() -> None:
     site, leases, claims = site_from(DEMO), Leases(), Claims()
 

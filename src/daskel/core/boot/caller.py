@@ -67,11 +67,13 @@ def verified(
 
 
 def _given(site: Site, leases: Leases, segment: str, address: IPv4Address, hardware: str) -> Caller:
-    """An expired lease counts until the address is somebody else's: systems that mount their root
-    at the start do not always renew."""
+    """A lease that has expired, or was given back, counts until the address is somebody else's:
+    systems that mount their root at the start do not always renew, and some give it back."""
     lease = leases.at(address)
     fixed = site.by_address.get(address)
     owner = lease.mac if lease and lease.state is LeaseState.BOUND else None
+    if lease and lease.state is LeaseState.RELEASED and lease.mac == hardware:
+        owner = hardware
     owner = owner or (str(site.clients[fixed].mac) if fixed else None)
     if owner == hardware:
         return Caller(by_mac(site, hardware, address))
