@@ -37,7 +37,7 @@ class Recorder:
 
     def __init__(self, folder: Path, site: Path, interfaces: Sequence[str]) -> None:
         try:
-            folder.mkdir(parents=True, exist_ok=True)
+            folder.mkdir(mode=0o750, parents=True, exist_ok=True)
         except OSError as error:
             problem = f"{folder} cannot be made ({error.strerror})"
             raise MissingRequirementError(problem, "name another folder with --record") from None
@@ -83,7 +83,8 @@ class PacketFiles:
         when = time.strftime("%Y%m%d-%H%M%S", time.localtime(began))
         name = self._names.get(mac, mac.replace(":", "-"))
         path = self._folder / f"{name}_{when}.pcap"
-        file = path.open("ab")
+        flags = os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC
+        file = os.fdopen(os.open(path, flags, 0o640), "ab")  # what clients send is in it
         if not file.tell():
             file.write(FILE_HEAD)
         return file
