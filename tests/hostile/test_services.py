@@ -17,7 +17,7 @@ import pytest
 
 from daskel.core.dhcp.client_messages import SYSTEM, Face
 from daskel.core.dhcp.pxe import Firmware
-from daskel.core.nfs import calls, nfs3
+from daskel.core.nfs import calls, mount, nfs3
 from daskel.core.nfs.nfs3 import Procedure
 from daskel.core.nfs.rpc import mark, serialise_call
 from daskel.core.nfs.xdr import pack_opaque
@@ -211,6 +211,23 @@ def test_calls_that_are_never_whole(serving: Serving, figure: Figure) -> None:
             assert not sock.recv(1)
         sock.close()
     figure("NFS calls of 1 MB that are never whole, of strangers", len(socks), "all closed at once")
+
+
+def test_replies_that_nobody_reads(serving: Serving) -> None:
+    """A stranger sends call after call, and reads no reply: it is read no further."""
+    port, own = serving.wire.ports.nfs, addresses(serving, 4)[3]
+    null = mark(serialise_call(1, nfs3.PROGRAM, 3, Procedure.NULL, b"")) * 100
+    export = mark(serialise_call(1, mount.PROGRAM, 3, mount.Procedure.EXPORT, b"")) * 100
+    for calls_ in (null, export):
+        with socket.create_connection((serving.address(), port), PATIENCE, (own, 0)) as sock:
+            sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 4096)
+            sock.settimeout(2)
+            sent = 0
+            with suppress(TimeoutError):
+                while sent < 32 << 20:
+                    sent += sock.send(calls_)
+            assert sent < 32 << 20
+        boots(serving)
 
 
 def test_a_long_queue_of_lists_holds_up_nobody(serving: Serving, figure: Figure) -> None:

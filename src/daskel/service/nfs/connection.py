@@ -33,6 +33,8 @@ _PIECES = 512  # buffers sent at once: sendmsg(2) takes 1,024
 _WAITING = 8 << 20  # bytes of replies, above which no more calls are taken
 _TURN, _TURN_TIME = 64, 0.01  # calls and seconds, until other connections have their turn
 _STRANGER = 4096  # bytes of a call, and read at once, of who may have nothing
+_STRANGERS_REPLIES = 16 << 10  # bytes, like _WAITING
+_MOST_LATER = 256  # calls that wait for a disk or for the server
 _UNFINISHED, _STRANGERS_TIME = 30.0, 60.0  # seconds for a record; for who may have nothing
 _VERSIONS = {nfs3.PROGRAM: nfs3.VERSION, mount.PROGRAM: mount.VERSION}
 _log = logging.getLogger(__name__)
@@ -58,6 +60,7 @@ class Stream:
         self._failed = partial(failed, peer)
         self._loop = asyncio.get_running_loop()
         self._records = Records(_STRANGER)
+        self._most = _STRANGERS_REPLIES  # bytes in `_out`, above which no more calls are taken
         self._todo: deque[bytes] = deque()  # calls that wait for their turn
         self._began: float | None = None  # when a record began that is not whole yet
         self._since = self._loop.time()
@@ -115,7 +118,7 @@ class Stream:
 
     def trust(self) -> None:
         """Its machine may have an export: its calls may be large."""
-        self._records.limit = RECORD_LIMIT
+        self._records.limit, self._most = RECORD_LIMIT, _WAITING
 
     def tick(self, now: float) -> None:
         """Close what does nothing but take room; `now` is the loop's time."""
@@ -133,7 +136,7 @@ class Stream:
         until = self._loop.time() + _TURN_TIME
         try:
             for _ in range(min(len(self._todo), _TURN)):
-                if self._size >= _WAITING:
+                if not self._has_room:
                     break
                 self._take(self._todo.popleft())
                 if self._loop.time() > until:
@@ -143,6 +146,10 @@ class Stream:
             self.close()
             return
         self._flush()
+
+    @property
+    def _has_room(self) -> bool:
+        return self._size < self._most and len(self._later) < _MOST_LATER
 
     def _go_on(self) -> None:
         self._turn = None
@@ -281,7 +288,7 @@ class Stream:
             self.close()
             return
         self._write(bool(self._out))
-        has_room = self._size < _WAITING
+        has_room = self._has_room
         self._read(has_room and not self._todo)
         if has_room and self._todo and self._turn is None:
             self._turn = self._loop.call_soon(self._go_on)
