@@ -285,7 +285,7 @@ def test_a_question_is_asked_through_the_streams_that_are_given() -> None:
         assert Output(out=io.StringIO(), err=err, stdin=Terminal(typed)).agreed("Sure?") is yes
         assert err.getvalue() == "Sure? [y/N] "
     nobody = Output(out=io.StringIO(), err=io.StringIO(), stdin=io.StringIO("y\n"))
-    with pytest.raises(UsageProblem, match="Nobody is at a terminal"):
+    with pytest.raises(UsageProblem, match="nobody is at a terminal"):
         nobody.agreed("Sure?")
 
 

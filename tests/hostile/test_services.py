@@ -200,17 +200,23 @@ def test_dates_that_cannot_be(serving: Serving) -> None:
                 assert sock.recv(13)[9:12] in (b"200", b"206", b"304", b"400", b"412", b"416")
 
 
-def test_calls_that_are_never_whole(serving: Serving, figure: Figure) -> None:
+@pytest.mark.parametrize("service", ["nfs", "portmap"])
+def test_calls_that_are_never_whole(serving: Serving, service: str, figure: Figure) -> None:
     """Strangers hold nothing; what is too long ends the connection."""
-    port = serving.wire.ports.nfs
+    port = getattr(serving.wire.ports, service)
     begun = (1 << 31 | 1_000_000).to_bytes(4, "big") + bytes(5000)
+    began = time.monotonic()
     socks = many(serving, port, 300 * ROUNDS, begun)
     for sock in socks:
         sock.settimeout(PATIENCE)
         with suppress(ConnectionError):
             assert not sock.recv(1)
         sock.close()
-    figure("NFS calls of 1 MB that are never whole, of strangers", len(socks), "all closed at once")
+    figure(
+        f"calls of 1 MB to {service} that are never whole, of strangers",
+        len(socks),
+        "all closed at once",
+    )
 
 
 def test_replies_that_nobody_reads(serving: Serving) -> None:
@@ -259,7 +265,7 @@ def children(of: int) -> list[int]:
 
 
 def processes(serving: Serving) -> tuple[int, list[int]]:
-    """The one that mounts, 0 when there is none, and the workers."""
+    """Process numbers of the keeper (0 while it is not running) and of the workers."""
     starter = next(p for p in children(serving.process.pid)
                    if b"nfs.keeper" in Path(f"/proc/{p}/cmdline").read_bytes())  # fmt: skip
     keeper = next(iter(children(starter)), 0)

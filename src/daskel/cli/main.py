@@ -118,7 +118,7 @@ def _fault(error: Exception) -> int:
         place = f"its details are in {path}"
     kind = type(error).__name__
     sys.stderr.write(f"daskel: a fault of Daskel itself ({kind}); {place}\n")
-    sys.stderr.write("        please report it, with that file; nothing half done is kept\n")
+    sys.stderr.write("        please report it, with these details\n")
     return ExitCode.FAULT
 
 
@@ -150,7 +150,9 @@ def _main(arguments: Sequence[str] | None) -> int:
         return ExitCode.LACKING
     except OSError as error:
         what = f"{error.filename}: {error.strerror}" if error.filename else str(error)
-        output.error(what, "is there room on the disk, and is everything in its place?")
+        output.error(
+            what, "check that it is there, that this user may use it, and that the disk has room"
+        )
         return ExitCode.LACKING
     except UsageProblem as error:
         output.error(error.problem, error.remedy)

@@ -88,7 +88,8 @@ class Output:
     def agreed(self, question: str) -> bool:
         """A person at the terminal says yes. Raises UsageProblem where nobody is there."""
         if not self.stdin.isatty():
-            raise UsageProblem(f"{question} Nobody is at a terminal to agree", "give --yes")
+            problem = f"nobody is at a terminal to answer the question: {question}"
+            raise UsageProblem(problem, "give --yes")
         self.err.write(f"{question} [y/N] ")
         self.err.flush()
         return self.stdin.readline().strip().lower() in ("y", "yes")

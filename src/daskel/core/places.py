@@ -1,7 +1,7 @@
 """Places that are few: who is let in when all are taken, and who gives way.
 
 One cheap machine must not take all transfers or connections of a service: each peer has a number
-of places, and each segment a share. Where there is none left, who rests gives way, the longest
+of places, and each segment a share. When all are taken, whatever rests gives way, the longest
 first: a transfer of which nothing was acknowledged yet, a connection without a request. Machines
 of the site come before others.
 """

@@ -14,7 +14,8 @@ from pathlib import Path
 from sqlalchemy.exc import DatabaseError
 
 from daskel.core.boot.address import Lease, Leases
-from daskel.core.boot.caller import Claims, unverified, verified
+from daskel.core.boot.caller import Claims, verified
+from daskel.core.boot.identity import by_address
 from daskel.core.boot.segments import of_peer
 from daskel.core.boot.wire import Wire
 from daskel.core.content.bandwidth import Bandwidth
@@ -203,7 +204,7 @@ class Shared:
         segment = of_peer(self.site, server, address)
         interface = self.interfaces.get(segment)
         if interface is None or address not in self.site.segments[segment].network:
-            return segment, unverified(self.site, self.leases, address, now).who
+            return segment, by_address(self.site, self.leases, address, now)  # all that is known
         hardware = self._neighbours.hardware(interface, address)
         found = verified(self.site, self.leases, self._claims, segment, address, hardware, now)
         if found.lease:

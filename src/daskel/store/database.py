@@ -165,7 +165,7 @@ class Store:
 def _need_whole(path: Path) -> None:
     """Raises MissingRequirementError for a damaged store: one that is silently made anew, or has
     fewer leases, gives the same address to two clients."""
-    with suppress(FileNotFoundError):
+    with suppress(FileNotFoundError, PermissionError):  # the latter is said by who opens it
         if path.stat().st_size and (problems := look_at(path).problems):
             raise MissingRequirementError(f"the store {path} is damaged: {problems[0]}", RESTORE)
 

@@ -16,6 +16,10 @@ from daskel.system.requirements import MissingRequirementError
 
 _TABLES = ("leases", "boots", "sightings", "once")
 _ENDS = ("", "-wal", "-shm")
+_NOT_DAMAGE = (  # primary result codes: who may, who has it locked, what the disk says
+    sqlite3.SQLITE_PERM, sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_NOMEM,
+    sqlite3.SQLITE_READONLY, sqlite3.SQLITE_IOERR, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_AUTH,
+)  # fmt: skip
 _MOST = 5  # problems that are named
 
 
@@ -28,8 +32,9 @@ class Health:
 
 
 def look_at(path: Path) -> Health:
-    """Also of one that a server is using. Raises FileNotFoundError."""
-    path.stat()
+    """Also of one that a server is using. Raises OSError when this user cannot read it, and
+    MissingRequirementError when SQLite cannot open it: that tells nothing about damage."""
+    path.open("rb").close()
     rows: dict[str, int] = {}
     problems: list[str] = []
     try:
@@ -43,6 +48,11 @@ def look_at(path: Path) -> Health:
                     rows[table] = store.execute(f"SELECT count(*) FROM {table}").fetchone()[0]
             problems += list(_bad_leases(store)) if "leases" in there else []
     except (sqlite3.Error, ValueError) as error:
+        if getattr(error, "sqlite_errorcode", 0) & 0xFF in _NOT_DAMAGE:
+            problem = f"the store {path} cannot be checked: {error}"
+            raise MissingRequirementError(
+                problem, "run this as root, when nobody else has it locked"
+            ) from None
         problems.append(str(error))
     return Health(rows, tuple(problems[:_MOST]))
 

@@ -94,7 +94,12 @@ def _others_reach(folder: Path) -> bool:
 def _each_root(file: SiteFile, site: Site) -> Iterator[Finding]:
     for name in site.roots:
         root = RootFolder(file.roots, site.root_path(name))
-        used = root.state().used
+        try:
+            used = root.state().used
+        except MissingRequirementError as error:
+            origin = site.origin("root", name)
+            yield Finding(Severity.ERROR, origin, error.problem, error.remedy)
+            continue
         folder = root.version(used)
         if not folder.is_dir():
             problem = f"root {name}: the folder {folder} is missing"

@@ -60,6 +60,10 @@ def _restore(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCo
     if question(file, "status") is not None:
         output.error("the server runs with this store", "end it first")
         return ExitCode.LACKING
+    if file.state.exists() and not look_at(file.state).problems:
+        said = f"{file.state} is whole: nothing is restored."
+        output.json({"restored": None}) if output.as_json else output.print(said)
+        return ExitCode.GOOD
     found = best_copy(file.state)
     if found is None:
         remedy = "move the store away: the server begins with a new one; clients ask again"

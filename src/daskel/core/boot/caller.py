@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from daskel.core.boot.address import Lease, Leases, LeaseState
-from daskel.core.boot.identity import by_address, by_mac
+from daskel.core.boot.identity import by_mac
 from daskel.core.history.events import Contested, Who
 from daskel.core.site.model import Site
 
@@ -46,11 +46,6 @@ class Claims:
     def take(self, segment: str, address: IPv4Address) -> Lease | None:
         """The claim to an address, which is then settled."""
         return self._by_address.pop((segment, address), None)
-
-
-def unverified(site: Site, leases: Leases, address: IPv4Address, now: float) -> Caller:
-    """Behind relay agents, and on the practice wire, leases are all that is known."""
-    return Caller(by_address(site, leases, address, now))
 
 
 def verified(

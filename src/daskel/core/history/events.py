@@ -289,7 +289,7 @@ class Unanswered(Event):
 
 @dataclass(frozen=True, slots=True)
 class ProcessEnded(Event):
-    """One of the server's processes has ended, and is started anew after so many seconds."""
+    """One of the server's processes ended; it is started again after `seconds`."""
 
     what: str  # for people
     seconds: float

@@ -104,7 +104,7 @@ class Connections:
             transport, _ = await loop.connect_accepted_socket(
                 self._protocols, sock, ssl=self._tls, ssl_handshake_timeout=patience
             )
-        except (OSError, ssl.SSLError) as error:
+        except OSError as error:  # of TLS, too
             if isinstance(error, ssl.SSLError):
                 self._shared.malformed(self._name, error.reason or "no TLS")
             sock.close()

@@ -12,13 +12,15 @@ from ipaddress import IPv4Address
 from daskel.core.boot.wire import Ports
 from daskel.core.nfs import mount, nfs3, portmap
 from daskel.core.nfs.rpc import Records, Refusal, mark, parse_call, refuse, success
+from daskel.core.places import Places
 from daskel.core.reader import MalformedError
 from daskel.service.shared import Shared
 from daskel.service.sockets import tcp, udp
 from daskel.system.requirements import MissingRequirementError
 
-_LARGEST = 4096  # bytes of a datagram
-_IDLE = 10.0  # seconds
+_LARGEST = 4096  # bytes of a datagram, and of a call over TCP
+_MOST, _MOST_EACH = 256, 8  # connections, of all and of one address
+_PATIENCE = 10.0  # seconds that a connection may last
 
 
 def served(ports: Ports) -> dict[tuple[int, int], int]:
@@ -42,6 +44,7 @@ class PortMapper:
             self._datagrams.close()
             raise
         self._server: asyncio.Server | None = None
+        self._places: Places[asyncio.StreamWriter] = Places(_MOST, _MOST_EACH)
 
     async def serve(self) -> None:
         """Begin to answer."""
@@ -65,17 +68,23 @@ class PortMapper:
             return  # nothing is there, or an ICMP error of an earlier reply
 
     async def _client(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        records = Records()
+        records, peer = Records(_LARGEST), writer.get_extra_info("peername")
+        let_in, gives_way = self._places.enter(writer, peer[0] if peer else "", "", known=False)
+        if gives_way is not None:
+            self._places.leave(gives_way)
+            gives_way.transport.abort()
         try:
-            while data := await asyncio.wait_for(reader.read(_LARGEST), _IDLE):
-                for record in records.feed(data):
-                    writer.write(mark(self._answer(record)))
-                await writer.drain()
+            async with asyncio.timeout(_PATIENCE if let_in else 0):
+                while data := await reader.read(_LARGEST):
+                    for record in records.feed(data):
+                        writer.write(mark(self._answer(record)))
+                    await writer.drain()
         except MalformedError as error:
             self._shared.malformed("portmap", str(error))
         except (TimeoutError, OSError):
             return
         finally:
+            self._places.leave(writer)
             writer.close()
 
     def _answer(self, record: bytes) -> bytes:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import math
 import os
 import shutil
@@ -52,6 +53,8 @@ def unpack(source: Path, kind: str, work: Path, progress: Progress) -> str:
     except SourceError as error:
         raise SourceError(f"{source} cannot be unpacked: {error}", error.remedy) from None
     except (tarfile.TarError, EOFError, OSError, ValueError, RecursionError) as error:
+        if isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT):
+            raise  # it is not the archive's fault
         reason = getattr(error, "strerror", None) or str(error) or type(error).__name__
         raise SourceError(f"{source} cannot be unpacked: {reason}", _WHOLE) from None
 

@@ -52,8 +52,3 @@ class ConfinedTree:
         if self._open != self._top:
             os.close(self._open)
         self._name, self._open = "", self._top
-
-    def read(self, path: str) -> int:
-        """A descriptor to read a regular file. Raises OSError, also when it is another thing."""
-        flags = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK
-        return openat2(self._top, os.fsencode(path), flags, self._resolve)

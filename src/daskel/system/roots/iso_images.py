@@ -16,8 +16,8 @@ from daskel.system.roots.tree_copy import Progress, need_room
 
 _MOST, _DEEPEST = 1_000_000, 64  # names, and folders in folders
 _PIECE = 1 << 20
-_DAMAGED = (struct.error, IndexError, KeyError, ValueError, TypeError, AttributeError, OSError,
-            OverflowError, RecursionError, MemoryError)  # fmt: skip
+_DAMAGED = (struct.error, IndexError, KeyError, ValueError, TypeError, AttributeError,
+            OverflowError, RecursionError)  # fmt: skip
 
 Found = list[tuple[str, Any]]  # paths and pycdlib's records of them
 
@@ -32,13 +32,13 @@ def opened(source: Path) -> Iterator[tuple[Any, Found]]:
     iso = pycdlib.PyCdlib()
     try:
         iso.open(str(source))
-    except (PyCdlibException, *_DAMAGED) as error:
+    except (PyCdlibException, OSError, *_DAMAGED) as error:
         remedy = "name a folder, or an ISO image that is whole"
         raise SourceError(f"{source}: {_reason(error)}", remedy) from None
     try:
         facade = iso.get_rock_ridge_facade() if iso.has_rock_ridge() else iso.get_iso9660_facade()
         yield facade, _walk(source, facade)
-    except (SourceError, PermissionError):
+    except SourceError:
         raise
     except (PyCdlibException, *_DAMAGED) as error:
         problem = f"{source}: {_reason(error)}"

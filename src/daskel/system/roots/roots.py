@@ -82,7 +82,7 @@ class RootFolder:
         return self._versions / str(number) if number else self.tree
 
     def left_over(self, state: RootState) -> list[Path]:
-        """Folders of versions that are none."""
+        """Numbered folders that are not versions in `state`."""
         numbered = [path for path in self._versions.iterdir() if path.name.isdigit()]
         return [path for path in numbered if int(path.name) not in state.versions]
 

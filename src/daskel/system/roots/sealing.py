@@ -14,6 +14,7 @@ from pathlib import Path
 from daskel.core.roots.packages import parse_status
 from daskel.system.host.libc import exchange
 from daskel.system.roots.inspecting import inside
+from daskel.system.roots.kept import sync_folder
 from daskel.system.roots.roots import RootFolder, RootState, Version
 from daskel.system.roots.tree_copy import Progress, copy_tree, entries, same_file
 
@@ -106,11 +107,7 @@ def _count(folder: Path) -> tuple[int, int]:
 def _to_disk(folder: Path) -> None:
     """Everything that was written to its file system."""
     os.sync()
-    descriptor = os.open(folder, os.O_RDONLY)
-    try:
-        os.fsync(descriptor)
-    finally:
-        os.close(descriptor)
+    sync_folder(folder)
 
 
 @dataclass(frozen=True, slots=True)
