@@ -91,6 +91,8 @@ def test_a_damaged_store_is_told_and_restored(demo_folder: Path, serve: Serve) -
     assert daskel("store", "restore", "--yes", cwd=demo_folder).returncode == 0
     assert look_at(store).rows["leases"] == 1 and not look_at(store).problems
     assert list(demo_folder.glob("state.db.damaged-*"))
+    again = daskel("store", "restore", "--yes", cwd=demo_folder)
+    assert again.returncode == 0 and "nothing is restored" in again.stdout
     store.write_bytes(b"garbage" * 1000)
     for words in (("boots", "list"), ("lobby", "list"), ("explain", "tide-01")):
         done = daskel(*words, cwd=demo_folder)
@@ -121,6 +123,25 @@ def test_what_is_kept_of_slates_and_roots(text: str, tmp_path: Path) -> None:
     (tmp_path / "roots/.versions/notebook/root.json").unlink()
     with pytest.raises(MissingRequirementError, match=r"root\.json is missing"):
         root.state()
+
+
+def test_one_damaged_root_is_a_finding(demo_folder: Path) -> None:
+    kept = demo_folder / "roots/.versions/notebook/root.json"
+    kept.parent.mkdir(parents=True)
+    kept.write_text("")
+    done = daskel("check", cwd=demo_folder)
+    assert done.returncode == 1 and "root.json is damaged: it is empty" in done.stdout, done
+    assert "Findings: 1 error" in done.stdout
+
+
+def test_what_cannot_be_read_is_not_called_damaged(tmp_path: Path) -> None:
+    path = tmp_path / "state.db"
+    Store(path).close()
+    with sqlite3.connect(path) as other:
+        other.execute("pragma locking_mode = exclusive")
+        other.execute("begin exclusive")
+        with pytest.raises(MissingRequirementError, match="cannot be checked: database is locked"):
+            look_at(path)
 
 
 @pytest.mark.parametrize("text", ["", "00", "x" * 64])

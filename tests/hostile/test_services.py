@@ -212,6 +212,7 @@ def test_calls_that_are_never_whole(serving: Serving, service: str, figure: Figu
         with suppress(ConnectionError):
             assert not sock.recv(1)
         sock.close()
+    assert time.monotonic() - began < 8 * ROUNDS, "at once, not when nothing comes any more"
     figure(
         f"calls of 1 MB to {service} that are never whole, of strangers",
         len(socks),

@@ -115,7 +115,7 @@ def test_views_are_shown_and_exported(lab: Lab) -> None:
     wiped = daskel("slate", "wipe", "tide-01", "--yes", "--site", lab.folder / "daskel.toml")
     assert wiped.returncode == 0, wiped
     lab.until(lambda: (view / "etc").exists() and not (view / "mine").exists())
-    assert SLATE in lab.exports
+    lab.until(lambda: SLATE in lab.exports)  # written when all views are shown
     (view / "mine").write_text("frozen")
     frozen = daskel("slate", "freeze", "tide-01", "--site", lab.folder / "daskel.toml")
     assert frozen.returncode == 0, frozen
