@@ -17,8 +17,9 @@ from daskel.core.content import up
 from daskel.core.content.paths import PathRefusedError, clean_path
 from daskel.core.dhcp import options
 from daskel.core.dhcp.client_messages import SYSTEM, Face, discover, renewal
-from daskel.core.dhcp.packet import parse, serialise
+from daskel.core.dhcp.packet import parse, parse_part, serialise
 from daskel.core.dhcp.pxe import Firmware
+from daskel.core.dhcp6.message import parse as parse_dhcp6
 from daskel.core.nfs import calls, mount, nfs3, portmap
 from daskel.core.nfs.calls import Make, NewAttributes, Write
 from daskel.core.nfs.nfs3 import FileType, NfsError, Stable
@@ -26,6 +27,7 @@ from daskel.core.nfs.rpc import Records, mark, parse_call, serialise_call
 from daskel.core.nfs.xdr import pack_opaque
 from daskel.core.reader import MalformedError, Reader
 from daskel.core.roots import inspect, kernels, partitions
+from daskel.core.roots.linking import LinkError, linked
 from daskel.core.site.parse import parse as parse_site
 from daskel.core.tftp import packet as tftp
 from daskel.service.nfs.procedures import _PROCEDURES
@@ -35,6 +37,7 @@ from daskel.system.roots.archives import unpack
 from daskel.system.roots.inspecting import initrd_names
 from daskel.system.roots.new_tree import SourceError
 from tests.conftest import DEMO
+from tests.core.roots.elf_files import elf
 
 HANDLE, NEW = b"h" * 32, NewAttributes(0o644, 1, 2, 3, 4, 5)
 _HERE = Path(__file__).parents[1]
@@ -52,6 +55,31 @@ class Parser:
 def _dhcp(data: bytes) -> None:
     for code, value in parse(data).options.items():
         options.show(code, value, None)
+
+
+def _dhcp6(data: bytes) -> None:
+    found = parse_dhcp6(data)
+    str((found.mac, found.address, found.lease, found.architecture, found.vendor_class))
+
+
+class _OneFile:
+    """A root that is the same file wherever one looks."""
+
+    def __init__(self, data: bytes) -> None:
+        self._data = data
+
+    def read(self, _: str) -> bytes:
+        return self._data
+
+    def names(self, _: str) -> list[str]:
+        return ["liba.so", "glibc-hwcaps"]
+
+    def real(self, path: str) -> str:
+        return path
+
+
+def _linked(data: bytes) -> None:
+    linked(_OneFile(data), "/init")
 
 
 def _rpc(data: bytes) -> None:
@@ -127,6 +155,11 @@ _CALLS = {
     nfs3.Procedure.READDIRPLUS: calls.serialise_readdirplus(HANDLE, 0, 4096),
 }
 _CAPTURES = [path.read_bytes() for path in sorted((_HERE / "core/capture").rglob("*.pcap*"))]
+_DHCP6 = [
+    b"\1\x11\x46\x0f" + bytes.fromhex("0001000e0001000131e240535254009900010003000c") + bytes(12)
+    + bytes.fromhex("003d00020007"),
+    b"\x0c\1" + bytes(32) + b"\0\x09\0\4\1\2\3\4",  # of a relay agent
+]  # fmt: skip
 _ELF = Path("/bin/true").read_bytes()[:20_000]
 _BAD = (MalformedError,)
 PARSERS: Mapping[str, Parser] = {
@@ -135,6 +168,11 @@ PARSERS: Mapping[str, Parser] = {
         serialise(renewal(SYSTEM, "02:61:08:00:00:01", 1, parse(
             serialise(discover(SYSTEM, "02:61:08:00:00:01", 1))[0]).ciaddr))[0],
     ]),
+    "part of DHCP": Parser(parse_part, _BAD, [
+        serialise(discover(Face.of(Firmware.UEFI), "02:61:08:00:00:01", 1))[0][:250],
+    ]),
+    "DHCPv6": Parser(_dhcp6, _BAD, _DHCP6),
+    "linked programs": Parser(_linked, (LinkError,), [elf("liba.so", interpreter="/ld.so.1")]),
     "TFTP": Parser(tftp.parse, _BAD, [
         tftp.Request(tftp.Opcode.READ, b"a/b", "octet", {"blksize": "1468"}).serialise(),
         tftp.Ack(7).serialise(), tftp.Error(tftp.ErrorCode.FULL, "x").serialise(),

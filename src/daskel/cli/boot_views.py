@@ -13,7 +13,7 @@ from daskel.cli.output import Output
 from daskel.cli.selection import select
 from daskel.cli.usage import UsageProblem
 from daskel.core.history.boots import Boot, End, fetches
-from daskel.core.history.diagnosis import Case, Cause
+from daskel.core.history.case import Case, Cause
 from daskel.core.history.events import Told, Up
 from daskel.core.history.outcome import GOOD, Result, result
 from daskel.core.site.model import Site

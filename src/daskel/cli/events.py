@@ -16,6 +16,7 @@ from daskel.core.history.events import (
     FileReceived,
     FileSent,
     FileSized,
+    FileUntold,
     GivenBack,
     LeftOut,
     Malformed,
@@ -23,6 +24,7 @@ from daskel.core.history.events import (
     MountRefused,
     OtherServer,
     ProcessEnded,
+    RawAsked,
     Refused,
     RootTrouble,
     Seen,
@@ -30,6 +32,7 @@ from daskel.core.history.events import (
     Told,
     Trouble,
     Unanswered,
+    Unfit,
     Up,
     Waits,
 )
@@ -110,6 +113,14 @@ def words(event: Event) -> tuple[str, str]:
             )
             how = "refused" if event.closed else "not answered"
             return "unanswered", f"{what} of {event.server or 'anybody'}: {how}{again}"
+        case Unfit():
+            return "unfit", f"no reply has the {event.need.value} that its firmware needs"
+        case FileUntold():
+            how = "what followed shows that it got it" if event.proved else "its end was not heard"
+            return "asked", f"{event.path} over {event.over}: {how}"
+        case RawAsked():
+            got = ", and was loaded" if event.loaded else ""
+            return "asked", f"for {event.asked} by {event.protocol} in raw Ethernet frames{got}"
         case LeftOut():
             lines = counted(event.count, "more line")
             return "left out", f"{lines} of the kind {event.kind}, in the last minute"

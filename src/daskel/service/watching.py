@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from ipaddress import IPv4Address
 from typing import Any
 
 from daskel.core.history.boots import Boot, History, as_row
-from daskel.core.history.diagnosis import Case, diagnose
+from daskel.core.history.case import Case
+from daskel.core.history.diagnosis import diagnose
+from daskel.core.history.events import Address
 from daskel.core.history.outcome import Result, in_trouble, result, waits_for
 from daskel.service.clock import SYSTEM, Clock
 from daskel.service.shared import Moving
@@ -22,7 +23,7 @@ class _Told:
 
     state: tuple[int, str]
     firmware: str
-    address: IPv4Address | None
+    address: Address | None
     segment: str
     why: str
     waits: str

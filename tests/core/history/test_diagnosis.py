@@ -10,7 +10,8 @@ import pytest
 
 from daskel.core.history.aborts import abort_by, abort_of
 from daskel.core.history.boots import Boot, History, as_row, fetches, from_row
-from daskel.core.history.diagnosis import Case, diagnose
+from daskel.core.history.case import Case
+from daskel.core.history.diagnosis import diagnose
 from daskel.core.history.encoding import as_json, from_json
 from daskel.core.history.events import (
     Abort,

@@ -15,10 +15,11 @@ from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument, path_of, site_argument
 from daskel.cli.usage import UsageProblem
 from daskel.core.capture.frames import Capture
-from daskel.core.history.boots import Boot
-from daskel.core.history.diagnosis import Case, Cause, diagnose
+from daskel.core.history.case import Case, Cause
+from daskel.core.history.diagnosis import CANNOT_TELL, diagnose
 from daskel.core.history.events import OtherServer
 from daskel.core.history.outcome import GOOD, Result, waits_for
+from daskel.core.history.ways import furthest
 from daskel.core.site.model import Site
 from daskel.core.values import parse_mac, show_ago
 from daskel.system.captures import read_frames
@@ -63,7 +64,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         return ExitCode.BAD_NEWS
     if found is None:
         return _never_seen(file.site, args.client, output)
-    case = case_of(file, *found)
+    case = furthest(case_of(file, *found))
     return _answer([case], output)
 
 
@@ -99,22 +100,22 @@ def _captured(args: argparse.Namespace, output: Output) -> ExitCode:
         raise MissingRequirementError(
             f"cannot read {args.capture} ({error.strerror})", "name a capture"
         ) from None
-    boots = capture.finish(when)
+    newest = {case.boot.mac: case for case in capture.finish(when)}
+    cases = [furthest(case) for case in newest.values()]
     if args.client is not None:
         mac = _mac(site, args.client)
-        boots = [boot for boot in boots if mac == boot.mac]
-    if not boots:
+        cases = [case for case in cases if mac == case.boot.mac]
+    if not output.as_json:
+        output.print(f"{args.capture}: {capture.scope.told(_clock)}\n")
+    if not cases:
         output.error(f"no boot{f' of {args.client}' if args.client else ''} is in {args.capture}",
                      "capture on the clients' wire, from before they are switched on")  # fmt: skip
         return ExitCode.BAD_NEWS
-    newest: dict[str, list[Boot]] = {}
-    for boot in reversed(boots):
-        newest.setdefault(boot.mac, []).append(boot)
-    cases = [
-        Case(of[0], float("inf"), of[1:], [b[0] for b in newest.values() if b[0] is not of[0]])
-        for of in newest.values()
-    ]
     return _answer(sorted(cases, key=lambda case: case.boot.began), output, captured=True)
+
+
+def _clock(at: float) -> str:
+    return time.strftime("%H:%M:%S", time.localtime(at))
 
 
 def _site(args: argparse.Namespace) -> Site | None:
@@ -139,7 +140,8 @@ def _answer(cases: list[Case], output: Output, *, captured: bool = False) -> Exi
     told = []
     for case in cases:
         causes = diagnose(case)
-        good = good and not causes and case.result in (*GOOD, Result.UNDER_WAY)
+        bad = [cause for cause in causes if cause.cause != CANNOT_TELL]
+        good = good and not bad and (case.captured or case.result in (*GOOD, Result.UNDER_WAY))
         if output.as_json:
             told.append(_json(case, causes))
         else:
@@ -155,6 +157,7 @@ def _json(case: Case, causes: list[Cause]) -> dict[str, object]:
         "client": boot.client, "mac": boot.mac, "boot": boot.number, "began": boot.began,
         "stage": boot.stage.value, "result": case.result, "firmware": boot.firmware or None,
         "address": str(boot.address) if boot.address else None,
+        "cannot_see": [blind.name.lower() for blind in case.blind],
         "findings": [cause_json(cause) for cause in causes],
     }  # fmt: skip
 
@@ -167,9 +170,14 @@ _GOOD_NEWS = {
 }
 
 
+def _untold(causes: list[Cause]) -> bool:
+    return any(cause.cause == CANNOT_TELL for cause in causes)
+
+
 def _show(case: Case, causes: list[Cause], output: Output, captured: bool) -> None:
     boot, how = case.boot, case.result
-    colour = "green" if how in GOOD else "yellow" if how == Result.UNDER_WAY else "red"
+    open_end = how == Result.UNDER_WAY or _untold(causes)
+    colour = "green" if how in GOOD else "yellow" if open_end else "red"
     when = time.strftime("%H:%M:%S", time.localtime(boot.began))
     ago = when if captured else f"{when}, {show_ago(time.time() - boot.began)}"
     firmware = f", {boot.firmware}" if boot.firmware else ""
@@ -179,12 +187,12 @@ def _show(case: Case, causes: list[Cause], output: Output, captured: bool) -> No
         news = f"came to {boot.stage.value}"
         if how == Result.UNDER_WAY and not causes:
             news += f", and goes on: it {events.doing(waits_for(boot)) or 'does nothing just now'}"
-        elif how == Result.STUCK:
+        elif how == Result.STUCK and not _untold(causes):
             news += ", and stopped there"
     output.print(Text.assemble((head, "bold"), (news, colour)))
     if causes:
         show_causes(causes, output)
-    elif how == Result.STUCK:
+    elif how == Result.STUCK and not captured:
         output.print("      nothing that was heard of it says why; look at its screen")
     if captured and (others := [e for _, e in boot.of(OtherServer)]):
         servers = ", ".join(dict.fromkeys(str(e.server) for e in others))

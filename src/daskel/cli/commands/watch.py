@@ -26,7 +26,8 @@ from daskel.cli.editing import names_of
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument, path_of, question, site_argument
 from daskel.core.history.boots import from_row
-from daskel.core.history.diagnosis import Case, diagnose
+from daskel.core.history.case import Case
+from daskel.core.history.diagnosis import diagnose
 from daskel.core.history.encoding import from_json
 from daskel.core.history.outcome import GOOD, Result, result
 from daskel.core.values import show_size

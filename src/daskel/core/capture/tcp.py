@@ -8,16 +8,20 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from ipaddress import IPv4Address
+
+from dpkt.tcp import TCP
 
 from daskel.core.capture.heard import Heard
 from daskel.core.content import up
 from daskel.core.history.events import (
     Abort,
+    Address,
     FileAborted,
     FileAsked,
+    FileKind,
     FileMissing,
     FileSent,
+    FileUntold,
     Missed,
     Mounted,
     MountRefusal,
@@ -30,7 +34,7 @@ from daskel.core.history.events import (
 )
 from daskel.core.nfs import mount, nfs3
 from daskel.core.nfs.nfs3 import Status
-from daskel.core.nfs.rpc import Call, parse_call
+from daskel.core.nfs.rpc import NOBODY, Call, parse_call
 from daskel.core.reader import MalformedError, Reader
 
 FIN, SYN, RST, ACK = 1, 2, 4, 16
@@ -49,7 +53,12 @@ _ACCEPTED = {2: MountRefusal.VERSION}  # RFC 5531: PROG_MISMATCH
 _MISSING = {404: Missed.ABSENT, 410: Missed.ABSENT, 403: Missed.NOT_ALLOWED}
 _MOST_CALLS = 4096  # that wait for their answers on one connection
 
-End = tuple[IPv4Address, int]
+_CALL_HEAD = 24  # bytes until the end of what is called
+_SEQUENCE, _PUT_HANDLE, _SEQUENCE_SIZE = 53, 22, 32  # operations, and bytes (RFC 8881)
+_TRIES = 3  # connections that are asked for in vain, before it is called silence
+_NULL = 0  # the procedure that only asks whether somebody is there
+
+End = tuple[Address, int]
 
 
 @dataclass
@@ -59,9 +68,11 @@ class _Get:
     method: bytes
     path: str
     at: float
-    start: int = -1  # sequence number of the answer
-    length: int = -1  # bytes of the answer
+    start: int  # sequence number of the answer
+    length: int | None = None  # bytes of the answer
     size: int = 0  # bytes of the file
+    taken: int = 0  # bytes of the answer that the client has acknowledged
+    sent: int = 0  # bytes of it that were seen
     body: bytes = b""
     status: int = 0
 
@@ -74,6 +85,7 @@ class _Connection:
     tries: int = 1
     answered: bool = False
     refused: bool = False
+    by_client: bool = False  # the client has spoken on it, so that somebody is there
     get: _Get | None = None
     calls: dict[int, Call] = field(default_factory=dict)  # by transaction number
     paths: dict[int, str] = field(default_factory=dict)  # of MOUNT
@@ -87,19 +99,20 @@ class TcpHeard:
         self._open: dict[tuple[End, End], _Connection] = {}
         self._troubled: set[tuple[str | None, Trouble]] = set()
         self._roots: dict[str | None, str] = {}
+        self._asked_for: dict[Address, tuple[float, str]] = {}  # to be mounted, and not answered
 
-    def feed(
-        self, at: float, source: End, target: End, flags: int, sequence: int, data: bytes,
-        length: int,
-    ) -> None:  # fmt: skip
-        """`data` may be cut; `length`: bytes of the whole payload."""
+    def feed(self, at: float, source: End, target: End, segment: TCP, length: int) -> None:
+        """Its data may be cut; `length`: bytes of the whole payload."""
+        flags, data = segment.flags, bytes(segment.data)
         if flags & (SYN | ACK) == SYN:
             self._begun(at, source, target)
             return
         connection = self._open.get((source, target))
         if connection:
+            connection.by_client = connection.by_client or not flags & RST
+            self._taken(at, connection, segment.ack if flags & ACK else None)
             if length:
-                self._from_client(at, connection, data)
+                self._from_client(at, connection, data, segment.ack)
             if flags & (FIN | RST):
                 self._left(at, connection)
             return
@@ -107,24 +120,30 @@ class TcpHeard:
         if connection is None:
             if length and target[1] in _SERVICES:  # it was open before the capture began
                 self._begun(at, source, target)
-                self._from_client(at, self._open[source, target], data)
+                self._open[source, target].by_client = True
+                self._from_client(at, self._open[source, target], data, segment.ack)
             return
         if flags & RST and not connection.answered:
             connection.refused = True
         connection.answered = connection.answered or not flags & RST
         if length:
-            self._from_server(at, connection, sequence, data, length)
+            self._from_server(at, connection, segment.seq, data, length)
 
     def finish(self) -> None:
         """What was never answered, the last of each kind for each machine."""
-        found: dict[tuple[IPv4Address, End], tuple[int, _Connection]] = {}
-        good = {(c.client[0], c.server) for c in self._open.values() if c.answered}
+        for c in self._open.values():
+            self._ended(c, c.get.at if c.get else c.began)
+        for address, (at, path) in self._asked_for.items():
+            who = self._heard.at(address)
+            self._heard.say(at, FileUntold(who, path, FileKind.OTHER, "nfs"))
+        found: dict[tuple[Address, End], tuple[int, _Connection]] = {}
+        good = {(c.client[0], c.server) for c in self._open.values() if c.answered or c.by_client}
         for c in self._open.values():
             key = c.client[0], c.server
             if not c.answered and key not in good and c.server[1] in _SERVICES:
                 found[key] = found.get(key, (0, c))[0] + c.tries, c
         for times, c in found.values():
-            if times < 2 and not c.refused:
+            if times < _TRIES and not c.refused:
                 continue
             who, what = self._heard.at(c.client[0]), _SERVICES[c.server[1]]
             asked, server = f"TCP port {c.server[1]}", c.server[0]
@@ -140,11 +159,13 @@ class TcpHeard:
 
     # --- HTTP ---
 
-    def _from_client(self, at: float, c: _Connection, data: bytes) -> None:
+    def _from_client(self, at: float, c: _Connection, data: bytes, expects: int) -> None:
+        """`expects`: the sequence number of what the server is to send next."""
         match = _REQUEST.match(data)
         if match:
+            self._ended(c, at)
             path = match[2].decode("utf-8", "replace").lstrip("/")
-            c.get = _Get(match[1], path, at, body=data.partition(b"\r\n\r\n")[2])
+            c.get = _Get(match[1], path, at, expects, body=data.partition(b"\r\n\r\n")[2])
             if c.get.method == b"GET":
                 who = self._heard.at(c.client[0])
                 asked = FileAsked(who, path, self._heard.kind(who.mac, path), 0, "http")
@@ -152,7 +173,17 @@ class TcpHeard:
         elif c.get and c.get.method == b"POST" and not c.get.status:
             c.get.body += data
         else:
-            self._records(data, lambda record: self._call(c, record))
+            self._records(data, lambda record: self._call(at, c, record))
+
+    def _taken(self, at: float, c: _Connection, acknowledged: int | None) -> None:
+        """What the client acknowledges, it has, whether or not that was seen."""
+        get = c.get
+        if get is None or acknowledged is None:
+            return
+        taken = (acknowledged - get.start) & 0xFFFFFFFF
+        get.taken = max(get.taken, taken if taken < 1 << 31 else 0)
+        if get.length is not None and get.taken >= get.length:
+            self._got(at, c, get)
 
     def _from_server(
         self, at: float, c: _Connection, sequence: int, data: bytes, length: int
@@ -163,10 +194,14 @@ class TcpHeard:
             return
         if not get.status and (match := _ANSWER.match(data)):
             get.status, get.start = int(match[1]), sequence
-            head, found = data.partition(b"\r\n\r\n")[0], _LENGTH.search(data)
-            get.size = int(found[1]) if found else 0
-            get.length = len(head) + 4 + get.size
-        if get.status and (sequence + length - get.start) & 0xFFFFFFFF >= get.length:
+            head, whole, _ = data.partition(b"\r\n\r\n")
+            found = _LENGTH.search(head)
+            if whole and (found or get.status >= 400):
+                get.size = int(found[1]) if found and get.method != b"HEAD" else 0
+                get.length = len(head) + 4 + get.size
+        sent = (sequence + length - get.start) & 0xFFFFFFFF
+        get.sent = max(get.sent, sent if sent < 1 << 31 else 0)
+        if get.status >= 400 or (get.length is not None and get.sent >= get.length):
             self._got(at, c, get)
 
     def _got(self, at: float, c: _Connection, get: _Get) -> None:
@@ -188,11 +223,22 @@ class TcpHeard:
             self._heard.say(at, FileSent(who, get.path, kind, get.size, seconds, "http"))
 
     def _left(self, at: float, c: _Connection) -> None:
-        if c.get and c.get.method == b"GET":
+        """The client ended the connection: before it had all, where it can be known."""
+        get = c.get
+        if get and get.method == b"GET" and get.length is not None and get.taken < get.length:
             who = self._heard.at(c.client[0])
             reason = "the client closed the connection"
-            self._heard.say(at, FileAborted(who, c.get.path, "http", reason, Abort.CLOSED))
+            self._heard.say(at, FileAborted(who, get.path, "http", reason, Abort.CLOSED))
             c.get = None
+        self._ended(c, at)
+
+    def _ended(self, c: _Connection, at: float) -> None:
+        """There is no more of an answer, and it is not known how much it should have been."""
+        get, c.get = c.get, None
+        if get and get.method == b"GET":
+            who = self._heard.at(c.client[0])
+            kind = self._heard.kind(who.mac, get.path)
+            self._heard.say(at, FileUntold(who, get.path, kind, "http"))
 
     # --- NFS, MOUNT ---
 
@@ -204,7 +250,15 @@ class TcpHeard:
             return
         if c is None:
             c = self._open[source, target] = _Connection(source, target, at, answered=True)
-        self._call(c, data)
+        self._call(at, c, data)
+
+    def answered(self, at: float, source: End, target: End, data: bytes) -> bool:
+        """Whether a datagram answers a call that came from any port to any port."""
+        c = self._open.get((target, source))
+        if c is None or source[1] in _SERVICES or len(data) < 24:
+            return False
+        self._reply(at, c, data)
+        return True
 
     def _records(self, data: bytes, take: Callable[[bytes], None]) -> None:
         """The records of a segment that begins with one; of a cut one, what there is."""
@@ -217,18 +271,38 @@ class TcpHeard:
             take(data[at + 4 : at + 4 + length])
             at += 4 + length
 
-    def _call(self, c: _Connection, record: bytes) -> None:
+    def _call(self, at: float, c: _Connection, record: bytes) -> None:
         try:
             call = parse_call(record)
+        except MalformedError:
+            if (part := _part_of_call(record)) is None:
+                return
+            call = part
+        try:
             if call.program not in (mount.PROGRAM, nfs3.PROGRAM, _PORTMAP):
                 return
             if call.program == mount.PROGRAM and call.procedure == mount.Procedure.MOUNT:
-                c.paths[call.xid] = mount.parse_path(call.arguments)
+                self._asked_for[c.client[0]] = at, ""
+                path = mount.parse_path(call.arguments)
+                c.paths[call.xid] = path
+                self._asked_for[c.client[0]] = at, path
         except MalformedError:
             return
         if len(c.calls) > _MOST_CALLS:
             c.calls.clear()
         c.calls[call.xid] = call
+        if call.program == nfs3.PROGRAM and call.version == 3 and call.procedure != _NULL:
+            self._has_root(at, c)
+
+    def _has_root(self, at: float, c: _Connection) -> None:
+        """It calls for files with a handle: only a mount gives one."""
+        who = self._heard.at(c.client[0])
+        if who.mac in self._roots:
+            return
+        _, path = self._asked_for.pop(c.client[0], (at, ""))
+        self._roots[who.mac] = root = path.rstrip("/").rpartition("/")[2] or path
+        where = f"{c.server[0]}:{path}" if path else f"NFS of {c.server[0]}"
+        self._heard.say(at, Mounted(who, root, where))
 
     def _reply(self, at: float, c: _Connection, record: bytes) -> None:
         reader = Reader(record, "RPC reply")
@@ -263,16 +337,21 @@ class TcpHeard:
         who, accepted = self._heard.at(c.client[0]), reader.number(4)
         name = {mount.PROGRAM: "MOUNT", nfs3.PROGRAM: "NFS"}.get(call.program, "RPC")
         if accepted:
+            if call.program == mount.PROGRAM:
+                self._asked_for.pop(c.client[0], None)
             if call.program != _PORTMAP:
                 reason = f"{name} version {call.version} is not served by {c.server[0]}"
                 kind = _ACCEPTED.get(accepted, MountRefusal.OTHER)
                 self._heard.say(at, MountRefused(who, path, reason, kind))
             return
-        if call.program == nfs3.PROGRAM and call.version == 4 and who.mac not in self._roots:
+        if call.program == nfs3.PROGRAM and call.version == 4 and call.procedure:
+            if who.mac in self._roots or reader.number(4) or not _with_handle(call):
+                return
             self._roots[who.mac] = "/"
             self._heard.say(at, Mounted(who, "/", f"NFS version 4 of {c.server[0]}"))
         if call.program == mount.PROGRAM and call.procedure == mount.Procedure.MOUNT:
             status = reader.number(4)
+            self._asked_for.pop(c.client[0], None)
             if status:
                 why = _NAMES.get(status, f"status {status}")
                 kind = _REFUSALS.get(status, MountRefusal.OTHER)
@@ -291,3 +370,29 @@ class TcpHeard:
         if what and (who.mac, what) not in self._troubled:
             self._troubled.add((who.mac, what))
             self._heard.say(at, RootTrouble(who, what, self._roots.get(who.mac, "")))
+
+
+def _part_of_call(record: bytes) -> Call | None:
+    """A call that is cut before its arguments: what it calls is there (RFC 5531 9)."""
+    if len(record) < _CALL_HEAD or record[4:12] != b"\0\0\0\0\0\0\0\2":
+        return None
+    program, version, procedure = (
+        int.from_bytes(record[at : at + 4], "big") for at in (12, 16, 20)
+    )
+    xid = int.from_bytes(record[:4], "big")
+    return Call(xid, program, version, procedure, NOBODY, Reader(b"", "RPC call"))
+
+
+def _with_handle(call: Call) -> bool:
+    """A compound of NFS version 4 that begins with a file handle, which only a file system that
+    was found gives (RFC 8881 18.2, 18.19, 18.46)."""
+    reader = call.arguments
+    try:
+        reader.opaque(1024), reader.number(4), reader.number(4)  # tag, minor version, count
+        operation = reader.number(4)
+        if operation == _SEQUENCE:
+            reader.take(_SEQUENCE_SIZE)
+            operation = reader.number(4)
+    except MalformedError:
+        return False
+    return operation == _PUT_HANDLE

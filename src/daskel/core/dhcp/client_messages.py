@@ -8,7 +8,7 @@ from ipaddress import IPv4Address
 
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import BROADCAST_FLAG, NOWHERE, MessageType, Packet
-from daskel.core.dhcp.pxe import Firmware, architecture_name
+from daskel.core.dhcp.pxe import SCRIPT, Firmware, architecture_name
 from daskel.core.values import mac_text
 
 _BIOS_ASKS = bytes((1, 3, 6, 7, 12, 15, 17, 26, 43, 60, 66, 67, 119, 128, 129, 130, 131, 132))
@@ -34,6 +34,8 @@ class Face:
     waits: tuple[float, ...] = (1.0, 2.0, 4.0, 8.0)  # seconds for an answer, each time it asks
     name: str = ""
     user_class: str = ""  # option 77 (RFC 3004)
+    file: bytes = b""  # in the header: the file that it wants
+    size_asked: bool = True  # it asks TFTP for the size, with a transfer
     client_id: int | None = None  # first byte of option 61, the hardware address behind it
 
     @classmethod
@@ -70,17 +72,34 @@ def _uefi(name: str, architecture: int, protocol: str = "PXEClient") -> Face:
     )  # fmt: skip
 
 
-BOARD = "board"
+def look_asks_as(hardware: bytes) -> bytes:
+    """The hardware address with which Daskel asks who answers on a wire, on the interface with the
+    address `hardware`: no real machine's, and the same every time."""
+    return bytes((hardware[0] | 2, *hardware[1:5], hardware[5] ^ 0x80))
+
+
+BOARD, UBOOT = "board", Firmware.UBOOT.value
 FACES = {
     face.name: face
     for face in (
         Face("PXEClient:Arch:00000:UNDI:002001", _BIOS_ASKS, 1432, 0, name="bios"),
-        _uefi("uefi", 7),
-        _uefi("uefi-http", 16, "HTTPClient"),
+        _uefi("uefi-x64", 7),
+        _uefi("uefi-x64-http", 16, "HTTPClient"),
         _uefi("uefi-x86", 6),
         _uefi("uefi-x86-http", 15, "HTTPClient"),
-        _uefi("arm64", 11),
-        _uefi("arm64-http", 19, "HTTPClient"),
+        _uefi("uefi-arm64", 11),
+        _uefi("uefi-arm64-http", 19, "HTTPClient"),
+        _uefi("uefi-arm", 10),
+        _uefi("uefi-arm-http", 18, "HTTPClient"),
+        Face(  # asks for its script by its own name, and again as PXEClient when that fails
+            "U-Boot.armv8",
+            bytes((1, 3, 6, 12, 17)),
+            1468,
+            22,
+            name=UBOOT,
+            file=SCRIPT.encode(),
+            size_asked=False,
+        ),
         Face("", bytes((1, 3, 6, 12, 66, 67)), None, name=BOARD),  # reads text files by its MAC
     )
 }
@@ -130,4 +149,6 @@ def _message(
         options[Code.USER_CLASS] = bytes((len(name),)) + name
     if face.client_id is not None:
         options[Code.CLIENT_ID] = bytes((face.client_id,)) + hardware
-    return Packet(1, xid, hardware.ljust(16, b"\0"), options, flags=face.flags, ciaddr=ciaddr)
+    return Packet(
+        1, xid, hardware.ljust(16, b"\0"), options, flags=face.flags, ciaddr=ciaddr, file=face.file
+    )

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from contextlib import suppress
+from dataclasses import dataclass, field, replace
 from enum import IntEnum
 from ipaddress import IPv4Address
 
@@ -22,6 +23,7 @@ _HEADER = struct.Struct("!BBBBIHH4s4s4s4s16s64s128s4s")  # RFC 2131 2, figure 1,
 _FIXED = 240
 _PAD, _END, _ZERO = 0, 255, bytes(4)
 _SNAME, _FILE = 64, 128
+_TO_HARDWARE = 34  # bytes until the end of a hardware address of six bytes
 
 
 class MessageType(IntEnum):
@@ -96,6 +98,25 @@ def parse(data: bytes) -> Packet:
         sname=b"" if overload & 2 else sname.split(b"\0", 1)[0],
         file=b"" if overload & 1 else file.split(b"\0", 1)[0],
     )  # fmt: skip
+
+
+def parse_part(data: bytes) -> Packet:
+    """Read a message whose end may be missing, as captures have them, as far as it goes: at least
+    to the hardware address. Raises MalformedError."""
+    try:
+        return parse(data)
+    except MalformedError:
+        if len(data) < _TO_HARDWARE or (
+            len(data) >= _FIXED and data[_FIXED - 4 : _FIXED] != COOKIE
+        ):
+            raise
+    whole = data[:_FIXED].ljust(_FIXED, b"\0")
+    options: dict[int, bytes] = {}
+    with suppress(MalformedError):
+        _read_area(data[_FIXED:], "options", options)
+    options = {code: value for code, value in options.items() if value or code == _PAD}
+    head = parse(whole[:-4] + COOKIE + bytes((_END,)))
+    return replace(head, options=options)
 
 
 def _address(packed: bytes) -> IPv4Address:

@@ -68,6 +68,9 @@ _PROCESSORS = {
 }
 
 
+NOT_TOLD = -1  # the architecture of a machine that does not tell it; only U-Boot does not
+
+
 def is_uefi(architecture: int) -> bool:
     """Whether machines of this type load EFI programs, and so may refuse unsigned ones."""
     return "UEFI" in ARCHITECTURES.get(architecture, "") or architecture == 9
@@ -79,7 +82,8 @@ def processor(architecture: int) -> str | None:
 
 
 _SHORT = {
-    0: "bios", 6: "uefi-x86", 7: "uefi-x64", 9: "uefi-x64", 10: "uefi-arm", 11: "uefi-arm64",
+    NOT_TOLD: "uboot", 0: "bios", 6: "uefi-x86", 7: "uefi-x64", 9: "uefi-x64", 10: "uefi-arm",
+    11: "uefi-arm64",
     15: "uefi-x86-http", 16: "uefi-x64-http", 18: "uefi-arm-http", 19: "uefi-arm64-http",
     20: "bios-http", 25: "uefi-riscv32", 26: "uefi-riscv32-http", 27: "uefi-riscv64",
     28: "uefi-riscv64-http",
@@ -92,19 +96,31 @@ def architecture_name(number: int) -> str:
     return _SHORT.get(number) or re.sub(r"[^a-z0-9]+", "-", known.lower()).strip("-")
 
 
+def architecture_number(name: str) -> int | None:
+    """The architecture type of a name in a site file; None for a name of none."""
+    numbers = (NOT_TOLD, *ARCHITECTURES)
+    return next((number for number in numbers if architecture_name(number) == name), None)
+
+
 class Firmware(Enum):
-    """The kinds of firmware that Daskel has a boot loader for, by the name that people type."""
+    """The kinds of firmware that Daskel has something to boot with for, by the name that people
+    type; but for U-Boot, that of its architecture."""
 
     BIOS = "bios"
-    UEFI = "uefi"
-    UEFI_HTTP = "uefi-http"
-    ARM64 = "arm64"
-    ARM64_HTTP = "arm64-http"
+    UEFI = "uefi-x64"
+    UEFI_HTTP = "uefi-x64-http"
+    UEFI_X86 = "uefi-x86"
+    UEFI_X86_HTTP = "uefi-x86-http"
+    ARM64 = "uefi-arm64"
+    ARM64_HTTP = "uefi-arm64-http"
+    ARM = "uefi-arm"
+    ARM_HTTP = "uefi-arm-http"
+    UBOOT = "uboot"
 
     @property
     def over_http(self) -> bool:
         """It loads its boot file by HTTP."""
-        return self in (Firmware.UEFI_HTTP, Firmware.ARM64_HTTP)
+        return self.value.endswith("-http")
 
     @classmethod
     def of_architecture(cls, number: int) -> Firmware | None:
@@ -122,11 +138,20 @@ _FIRMWARE = {
     7: Firmware.UEFI,
     9: Firmware.UEFI,  # x86-64 in RFC 4578 as printed; firmware of that time sends it
     11: Firmware.ARM64,
+    6: Firmware.UEFI_X86,
+    10: Firmware.ARM,
+    15: Firmware.UEFI_X86_HTTP,
     16: Firmware.UEFI_HTTP,
+    18: Firmware.ARM_HTTP,
     19: Firmware.ARM64_HTTP,
+    22: Firmware.UBOOT,
+    21: Firmware.UBOOT,
+    NOT_TOLD: Firmware.UBOOT,
 }
 
-PXE_CLASS, HTTP_CLASS = b"PXEClient", b"HTTPClient"
+PXE_CLASS, HTTP_CLASS, UBOOT_CLASS = b"PXEClient", b"HTTPClient", b"U-Boot"
+SCRIPT = "boot.scr.uimg"  # the script image that U-Boot asks for first, by its own name for it
+_UBOOT = {b"U-Boot.armv7": 21, b"U-Boot.arm": 21, b"U-Boot.armv8": 22}  # where it sends no 93
 # Vendor option 6 (discovery control) = 8: no discovery, load the boot file of this very reply.
 # Without it UEFI firmware asks port 4011. PXE specification 2.1, table 2-1.
 _USE_THIS_FILE = bytes((6, 1, 8, 255))
@@ -140,11 +165,12 @@ class BootRequest:
     vendor_class: bytes
     machine_id: bytes = b""
     user_class: bytes = b""  # option 77 as it came
+    script: bool = False  # U-Boot, which fetches a script: it also presents itself as PXEClient
 
     @property
     def firmware(self) -> Firmware | None:
         """The firmware that Daskel has a boot loader for; None for others."""
-        return _FIRMWARE.get(self.architecture)
+        return Firmware.UBOOT if self.script else _FIRMWARE.get(self.architecture)
 
     @property
     def over_http(self) -> bool:
@@ -164,31 +190,48 @@ class BootRequest:
     def described(self) -> str:
         """The kind of firmware, for people."""
         number = self.architecture
+        if self.script and "U-Boot" not in ARCHITECTURES.get(number, ""):
+            of = f", {ARCHITECTURES[number]}" if number in ARCHITECTURES else ""
+            return f"U-Boot{of}"
         return ARCHITECTURES.get(number, f"architecture type {number}, not in the registry")
 
 
 def boot_request(packet: Packet) -> BootRequest | None:
     """None when the sender does not want to boot from the network."""
     vendor_class = packet.options.get(Code.VENDOR_CLASS, b"")
-    if not vendor_class.startswith((PXE_CLASS, HTTP_CLASS)):
+    if not vendor_class.startswith((PXE_CLASS, HTTP_CLASS, UBOOT_CLASS)):
         return None
+    script = vendor_class.startswith(UBOOT_CLASS) or packet.file.endswith(SCRIPT.encode())
     architecture = packet.options.get(Code.ARCHITECTURE, b"")
     machine_id = packet.options.get(Code.MACHINE_ID, b"")
     user_class = packet.options.get(Code.USER_CLASS, b"")
     if len(architecture) >= 2:
         number = int.from_bytes(architecture[:2], "big")
-        return BootRequest(number, vendor_class, machine_id, user_class)
+        return BootRequest(number, vendor_class, machine_id, user_class, script)
+    if vendor_class.startswith(UBOOT_CLASS):
+        number = _UBOOT.get(vendor_class, NOT_TOLD)
+        return BootRequest(number, vendor_class, machine_id, user_class, script)
     # `PXEClient:Arch:00000:UNDI:002001`; firmware without option 93 says it here
     words = vendor_class.split(b":")
     spelled = words[2] if len(words) > 2 and words[1] == b"Arch" else b"0"
     number = int(spelled) if spelled.isdigit() else 0
-    return BootRequest(number, vendor_class, machine_id, user_class)
+    return BootRequest(number, vendor_class, machine_id, user_class, script)
+
+
+def is_system(packet: Packet) -> bool:
+    """Whether it is an operating system that sends this DISCOVER. GRUB's says nothing but its type,
+    and boards that boot by DHCP alone ask for the boot file."""
+    asked = packet.options.get(Code.PARAMETERS, b"")
+    names_files = Code.BOOT_FILE in asked or Code.BOOT_SERVER in asked
+    return boot_request(packet) is None and bool(asked) and not names_files
 
 
 def boot_options(request: BootRequest) -> dict[int, bytes]:
     """The options that make this firmware take the boot file of the reply that they stand in."""
     if request.vendor_class.startswith(HTTP_CLASS):
         return {Code.VENDOR_CLASS: HTTP_CLASS}
+    if request.script:
+        return {}
     options: dict[int, bytes] = {Code.VENDOR_CLASS: PXE_CLASS, Code.VENDOR_SPECIFIC: _USE_THIS_FILE}
     if request.machine_id:
         options[Code.MACHINE_ID] = request.machine_id

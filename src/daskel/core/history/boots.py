@@ -9,12 +9,12 @@ from collections import deque
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from enum import Enum
-from ipaddress import IPv4Address
 from itertools import islice
 from typing import Any
 
 from daskel.core.history.encoding import as_json, from_json
 from daskel.core.history.events import (
+    Address,
     Addressed,
     Event,
     FileAborted,
@@ -22,6 +22,7 @@ from daskel.core.history.events import (
     FileMissing,
     FileSent,
     FileSized,
+    FileUntold,
     Loaded,
     Mounted,
     Seen,
@@ -99,7 +100,7 @@ class Boot:
         return next((event.firmware for _, event in self.of(Seen) if event.firmware), "")
 
     @property
-    def address(self) -> IPv4Address | None:
+    def address(self) -> Address | None:
         """The address that it had last."""
         found = self.newest(Addressed)
         return found.address if found else None
@@ -141,6 +142,7 @@ class End(Enum):
     SIZED = "size only"
     MISSING = "not there"
     ABORTED = "broke off"
+    UNTOLD = "end not heard"
 
 
 @dataclass(frozen=True, slots=True)
@@ -158,6 +160,12 @@ class Fetch:
     reason: str = ""  # why not, for people
 
     @property
+    def is_whole(self) -> bool:
+        """It stands for itself, and not only for a look at how large a file is."""
+        untold = self.size is None and self.end in (End.SENT, End.UNTOLD)
+        return self.end is not End.SIZED and not untold
+
+    @property
     def how(self) -> str:
         """What became of it, in words."""
         return f"{self.end.value}: {self.reason}" if self.reason else self.end.value
@@ -167,7 +175,7 @@ def fetches(boot: Boot) -> list[Fetch]:
     """The files of a boot in the order in which they were asked for."""
     found: list[Fetch] = []
     open_at: dict[tuple[str, str], int] = {}
-    for at, event in boot.of(FileAsked, FileSized, FileSent, FileMissing, FileAborted):
+    for at, event in boot.of(FileAsked, FileSized, FileSent, FileMissing, FileAborted, FileUntold):
         key = event.path, event.over
         if isinstance(event, FileAsked):
             open_at[key] = len(found)
@@ -188,6 +196,11 @@ def fetches(boot: Boot) -> list[Fetch]:
             if before:
                 found[begun or 0] = replace(before, end=End.SIZED)
             continue
+        elif isinstance(event, FileUntold):
+            if before:
+                end = End.SENT if event.proved else End.UNTOLD
+                found[begun or 0] = replace(before, end=end, size=before.size or None)
+            continue
         else:
             missing = isinstance(event, FileMissing)
             kind = before.kind if before else ""
@@ -201,8 +214,8 @@ def fetches(boot: Boot) -> list[Fetch]:
         else:
             found.append(line)
     paths = [fetch.path for fetch in found]
-    return [  # what was asked for its size and then fetched, is one
-        f for at, f in enumerate(found) if f.end is not End.SIZED or f.path not in paths[at + 1 :]
+    return [  # what was asked for its size, or looked at, and then fetched, is one
+        f for at, f in enumerate(found) if f.is_whole or f.path not in paths[at + 1 :]
     ]
 
 
@@ -212,7 +225,7 @@ def under_way(boot: Boot) -> FileAsked | None:
     for _, event in reversed(boot.events):
         if isinstance(event, FileAsked):
             return None if (event.path, event.over) in ended else event
-        if isinstance(event, (FileSized, FileSent, FileMissing, FileAborted)):
+        if isinstance(event, (FileSized, FileSent, FileMissing, FileAborted, FileUntold)):
             ended.add((event.path, event.over))
     return None
 

@@ -6,11 +6,11 @@ import re
 from collections.abc import Mapping
 from dataclasses import asdict, fields
 from enum import Enum
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address, ip_address
 from typing import Any, get_type_hints
 
 from daskel.core.history import events
-from daskel.core.history.events import Event, Loaded, Who
+from daskel.core.history.events import Address, Event, Loaded, Who
 
 _SHAPES: dict[type[Event], tuple[str, tuple[str, ...]]] = {}
 
@@ -39,7 +39,7 @@ def from_json(told: Mapping[str, Any]) -> Event | None:
     address = told.get("from")
     wanted = {key: make for key, make in _MAKERS[kind].items() if key in told}
     try:
-        who = Who(told.get("client"), told.get("mac"), IPv4Address(address) if address else None)
+        who = Who(told.get("client"), told.get("mac"), ip_address(address) if address else None)
         return kind(who, **{key: make(told[key]) for key, make in wanted.items()})
     except (TypeError, ValueError):
         return None
@@ -51,7 +51,7 @@ def name_of(kind: type[Event]) -> str:
 
 
 def _plain(value: object) -> object:
-    if isinstance(value, IPv4Address):
+    if isinstance(value, (IPv4Address, IPv6Address)):
         return str(value)
     if isinstance(value, Enum):
         return value.value
@@ -72,8 +72,8 @@ def _maker(hint: object) -> Any:
         return hint
     if hint == tuple[str, ...]:
         return tuple
-    if hint in (IPv4Address, IPv4Address | None):
-        return lambda value: value and IPv4Address(value)
+    if hint in (IPv4Address, Address, Address | None):
+        return lambda value: value and ip_address(value)
     if hint == tuple[Loaded, ...]:
         return lambda value: tuple(Loaded(**{**o, "initrd": tuple(o["initrd"])}) for o in value)
     return lambda value: value

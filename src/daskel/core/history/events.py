@@ -7,7 +7,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import Enum
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
+
+from daskel.core.dhcp.needs import Need
+
+Address = IPv4Address | IPv6Address
 
 
 class Stage(Enum):
@@ -60,6 +64,7 @@ class Abort(Enum):
     CLOSED = "closed"  # its port or its connection
     NOT_ALLOWED = "not allowed"  # a delivery that no rule lets it make
     BY_SERVER = "by the server"
+    NO_SIZE = "no size"  # the server did not tell it, and firmware needs it
     UNTOLD = "untold"
 
 
@@ -112,7 +117,8 @@ class Seen(Event):
     architecture: int | None = None
     machine_id: str = ""  # hexadecimal, option 97; empty when it has none
     relay: str = ""  # the relay agent that passed it on, with what it says of the port
-    offered: IPv4Address | None = None  # the address that it is offered
+    offered: Address | None = None  # the address that it is offered
+    system: bool = False  # it is an operating system that asks
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,12 +133,12 @@ class Addressed(Event):
     """A machine got an address, from Daskel or another server."""
 
     segment: str
-    address: IPv4Address
+    address: Address
     lease: int  # seconds
-    boot_file: str | None
+    boot_file: str | None  # empty: there may be one, which was not heard
     renewed: bool
     firmware: bool = False  # it was the firmware that asked
-    by: IPv4Address | None = None  # another DHCP server, which was heard
+    by: Address | None = None  # another DHCP server, which was heard
 
 
 @dataclass(frozen=True, slots=True)
@@ -149,7 +155,7 @@ class OtherServer(Event):
     """Another DHCP server speaks where Daskel is to be the only one."""
 
     segment: str
-    server: IPv4Address
+    server: Address
     how: str  # "offers 10.61.8.7", or "gave its address to this machine"
 
 
@@ -158,7 +164,7 @@ class GivenBack(Event):
     """An address that was released, or declined because somebody else has it."""
 
     segment: str
-    address: IPv4Address
+    address: Address
     declined: bool
 
 
@@ -282,9 +288,37 @@ class Unanswered(Event):
 
     what: Service
     asked: str  # the path, or what else it was about
-    server: IPv4Address | None
+    server: Address | None
     times: int
     closed: bool = False  # it was refused: nothing listens there
+
+
+@dataclass(frozen=True, slots=True)
+class Unfit(Event):
+    """Only seen in a capture: no reply has what the firmware needs."""
+
+    need: Need
+    server: Address | None  # one that answered
+
+
+@dataclass(frozen=True, slots=True)
+class FileUntold(Event):
+    """Only of a capture: a file was asked for, and how that ended is not in it. `proved`: what
+    followed shows that the client got the file."""
+
+    path: str
+    kind: FileKind
+    over: str
+    proved: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class RawAsked(Event):
+    """Only seen in a capture: a machine asks for a system in raw Ethernet frames, without IP."""
+
+    protocol: str  # MOP or RPL
+    asked: str  # for people: a file's name, or "a system"
+    loaded: bool = False  # another machine sent it one, to its end
 
 
 @dataclass(frozen=True, slots=True)
@@ -343,7 +377,7 @@ class Who:
 
     name: str | None = None
     mac: str | None = None
-    address: IPv4Address | None = None
+    address: Address | None = None
 
     def __str__(self) -> str:
         return self.name or self.mac or str(self.address or "somebody")

@@ -15,6 +15,7 @@ from daskel.core.history.events import (
     FileReceived,
     FileSent,
     FileSized,
+    FileUntold,
     GivenBack,
     LeftOut,
     Malformed,
@@ -22,12 +23,14 @@ from daskel.core.history.events import (
     MountRefused,
     OtherServer,
     ProcessEnded,
+    RawAsked,
     Refused,
     RootTrouble,
     Seen,
     Stage,
     Told,
     Unanswered,
+    Unfit,
     Up,
     Waits,
 )
@@ -90,6 +93,16 @@ def _sent(stage: Stage | None, event: Event) -> Stage | None:
     return _on_to(stage, _OF_FILES.get(event.kind))
 
 
+def _untold(stage: Stage | None, event: Event) -> Stage | None:
+    assert isinstance(event, FileUntold)
+    return _on_to(stage, _OF_FILES.get(event.kind)) if event.proved else stage
+
+
+def _unfit(stage: Stage | None, _: Event) -> Stage | None:
+    """No boot file was in any reply, so that it was not told to start from its disk, either."""
+    return Stage.ADDRESSED if stage is Stage.LOCAL else stage
+
+
 def _refused(stage: Stage | None, _: Event) -> Stage | None:
     return Stage.REFUSED if stage in (None, Stage.SEEN, Stage.LOCAL) else stage
 
@@ -118,6 +131,9 @@ _AFTER: Mapping[type[Event], _After] = {
     RootTrouble: _same,
     Up: _reaches(Stage.UP),
     Unanswered: _same,
+    Unfit: _unfit,
+    FileUntold: _untold,
+    RawAsked: _same,
     Malformed: _same,
     ProcessEnded: _same,
     LeftOut: _same,

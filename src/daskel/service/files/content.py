@@ -9,9 +9,9 @@ from dataclasses import dataclass
 
 from daskel.core.content.computed import NOT_YOURS, Content, Missing, may_have
 from daskel.core.content.grub import with_server
-from daskel.core.content.misses import harmless
 from daskel.core.content.paths import PathRefusedError, clean_path, nearest
 from daskel.core.history.events import FileKind, FileMissing, Missed, Told, Waits, Who
+from daskel.core.history.misses import harmless
 from daskel.service.shared import Shared
 from daskel.system.host.confined_open import why_not
 

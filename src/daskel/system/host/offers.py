@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 
 from daskel.core.dhcp import frame
+from daskel.core.dhcp.client_messages import look_asks_as
 from daskel.core.dhcp.packet import BROADCAST_FLAG, MessageType, Packet, parse, serialise
 from daskel.core.reader import MalformedError
 from daskel.system.requirements import MissingRequirementError
@@ -25,11 +26,6 @@ class HeardOffer:
     offer: Packet
     address: IPv4Address  # of the sender
     hardware: str
-
-
-def asker(hardware: bytes) -> bytes:
-    """The hardware address that asks: no real machine's, and the same every time."""
-    return bytes((hardware[0] | 2, *hardware[1:5], hardware[5] ^ 0x80))
 
 
 def offers(interface: str, messages: Sequence[Packet], seconds: float) -> list[HeardOffer]:
@@ -53,7 +49,7 @@ def offers(interface: str, messages: Sequence[Packet], seconds: float) -> list[H
 def _ask(sock: socket.socket, own: bytes, messages: Sequence[Packet]) -> None:
     for number, message in enumerate(messages):
         asked = replace(
-            message, chaddr=asker(own).ljust(16, b"\0"), xid=message.xid + number,
+            message, chaddr=look_asks_as(own).ljust(16, b"\0"), xid=message.xid + number,
             flags=BROADCAST_FLAG,
         )  # fmt: skip
         source, target = (own, _NOWHERE, 68), (_EVERYBODY, _BROADCAST, 67)
@@ -79,7 +75,7 @@ def _listen(
         except MalformedError:
             continue
         number = offer.xid - messages[0].xid
-        mine = offer.chaddr[:6] == asker(own) and 0 <= number < len(messages)
+        mine = offer.chaddr[:6] == look_asks_as(own) and 0 <= number < len(messages)
         if mine and offer.op == 2 and offer.message_type is MessageType.OFFER:
             hardware = data[6:12].hex(":")
             heard[number, hardware, offer.yiaddr] = HeardOffer(number, offer, found[0], hardware)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from daskel.core.content.misses import harmless
+from daskel.core.history.misses import harmless
 
 MISSES = [  # as GRUB 2.06 asked, in its order
     ("/grub/grub.cfg-00000000-0000-0000-0000-000000000000", True),
