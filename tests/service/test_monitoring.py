@@ -146,7 +146,7 @@ def test_what_is_not_told_rightly(body: bytes) -> None:
 def test_json_is_one_event_a_line(tmp_path: Path, serve: Serve) -> None:
     lay_out(tmp_path)
     serving = serve(tmp_path)
-    boot(serving.wire, SERVER, "tide-01", MAC, FACES["uefi"], lambda _: None)
+    boot(serving.wire, SERVER, "tide-01", MAC, FACES["uefi-x64"], lambda _: None)
     serving.stop()
     lines = [json.loads(line) for line in serving.log.read_text().splitlines()]
     assert all({"time", "event", "level"} <= line.keys() for line in lines)

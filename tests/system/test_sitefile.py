@@ -67,9 +67,9 @@ def test_processors() -> None:
     )
     assert [finding.problem for finding in found] == [
         "the kernel of loadout notebook is for x86, but tide-01, tide-02, tide-03, tide-04, tide-05"
-        " and 2 more were last seen as ARM 64-bit UEFI",
+        " and 2 more boot as ARM 64-bit UEFI",
         "the kernel of loadout rescue is for x86, but tide-01, tide-02, tide-03, tide-04, tide-05"
-        " and 2 more were last seen as ARM 64-bit UEFI",
+        " and 2 more boot as ARM 64-bit UEFI",
     ]
     assert found[0].origin == site.origin("loadout", "notebook", "kernel")
 

@@ -9,7 +9,7 @@ import sys
 from pathlib import Path
 
 CACHE = Path(__file__).parents[2] / ".cache" / "kernel"
-BUSYBOX = Path("/bin/busybox")
+_ARM64 = CACHE.with_name("kernel-arm64")  # and a busybox for it
 _WANTED = ("virtio_pci", "virtio_net", "nfsv3")
 
 INIT = """\
@@ -18,7 +18,7 @@ export PATH=/bin
 /bin/busybox mkdir -p /proc /sys /dev /root
 /bin/busybox --install -s /bin
 mount -t proc proc /proc; mount -t sysfs sysfs /sys; mount -t devtmpfs dev /dev
-for module in $(cat /modules/order); do insmod /modules/$module; done
+for module in $(cat /order); do insmod /$module; done
 for word in $(cat /proc/cmdline); do
   case $word in
     nfsroot=*) nfsroot=${word#nfsroot=} ;;
@@ -66,20 +66,38 @@ poweroff -f
 """
 
 
-def kernel() -> Path:
+def kernel(processor: str = "amd64") -> Path:
     """Debian's cloud kernel, unpacked and not installed: fetched once into .cache."""
-    found = list(CACHE.glob("boot/vmlinuz-*"))
-    if found:
+    folder = _folder(processor)
+    if found := list(folder.glob("boot/vmlinuz-*")):
         return found[0]
-    CACHE.mkdir(parents=True, exist_ok=True)
-    depends = _run("apt-cache", "depends", "linux-image-cloud-amd64")
-    package = re.search(r"Depends: (linux-image-[\w.+-]+)", depends)
+    depends = _run("apt-cache", "depends", f"linux-image-cloud-{processor}:{processor}")
+    package = re.search(r"Depends: (linux-image-[\w.+:-]+)", depends)
     assert package, "apt knows no cloud kernel; run apt-get update"
-    subprocess.run(["apt-get", "download", package[1]], cwd=CACHE, check=True, capture_output=True)
-    (archive,) = CACHE.glob("linux-image-*.deb")
-    subprocess.run(["dpkg-deb", "-x", archive, CACHE], check=True)
+    _unpack(package[1], folder)
+    return next(folder.glob("boot/vmlinuz-*"))
+
+
+def busybox(processor: str) -> Path:
+    """This machine's own, or one for another processor, unpacked."""
+    if processor == "amd64":
+        return Path("/bin/busybox")
+    found = _folder(processor) / "bin/busybox"
+    if not found.exists():
+        _unpack(f"busybox-static:{processor}", _folder(processor))
+    return found
+
+
+def _folder(processor: str) -> Path:
+    return CACHE if processor == "amd64" else _ARM64
+
+
+def _unpack(package: str, folder: Path) -> None:
+    folder.mkdir(parents=True, exist_ok=True)
+    subprocess.run(["apt-get", "download", package], cwd=folder, check=True, capture_output=True)
+    (archive,) = folder.glob("*.deb")
+    subprocess.run(["dpkg-deb", "-x", archive, folder], check=True)
     archive.unlink()
-    return next(CACHE.glob("boot/vmlinuz-*"))
 
 
 _PACKAGES = ("linux-image-cloud-amd64", "stress-ng", "git", "tcc", "libc6-dev")
@@ -163,26 +181,39 @@ def _run(*command: str) -> str:
     return subprocess.run(command, check=True, capture_output=True, text=True).stdout
 
 
-def write_initrd(target: Path) -> None:
-    """busybox, the kernel's modules for virtio and NFS in their order, and INIT."""
-    modules = _modules(_WANTED)
+def write_initrd(
+    target: Path, processor: str = "amd64", *, without: str = "", release: bytes = b""
+) -> None:
+    """busybox, the kernel's modules for virtio and NFS in their order, and INIT. `without`: a
+    module that is left out; `release`: of another kernel, which the modules say they are for."""
+    folder, own = _folder(processor), kernel(processor).name.removeprefix("vmlinuz-").encode()
+    modules = {
+        str(path.relative_to(folder)): path.read_bytes()
+        for path in _modules(_WANTED, folder) if path.stem != without
+    }  # fmt: skip
+    if release:
+        modules = {
+            name.replace(own.decode(), release.decode()): data.replace(own, release)
+            for name, data in modules.items()
+        }
     files = {
-        "bin/busybox": BUSYBOX.read_bytes(),
+        "bin/busybox": busybox(processor).read_bytes(),
         "init": INIT.encode(),
         "udhcpc": UDHCPC.encode(),
-        "modules/order": "\n".join(path.name for path in modules).encode(),
-        **{f"modules/{path.name}": path.read_bytes() for path in modules},
+        "order": "\n".join(modules).encode(),
+        **modules,
     }
-    folders = ("bin", "modules", "dev")
+    above = {str(parent) for name in modules for parent in Path(name).parents} - {"."}
+    folders = ("bin", "dev", *sorted(above))
     entries = [_cpio(name, b"", 0o040755) for name in folders]
     entries += [_cpio(name, data, 0o100755) for name, data in files.items()]
     target.parent.mkdir(parents=True, exist_ok=True)
     target.write_bytes(b"".join(entries) + _cpio("TRAILER!!!", b"", 0))
 
 
-def _modules(wanted: tuple[str, ...]) -> list[Path]:
+def _modules(wanted: tuple[str, ...], folder: Path) -> list[Path]:
     """The module files, each behind those that it depends on."""
-    files = {path.stem.replace("-", "_"): path for path in CACHE.rglob("*.ko")}
+    files = {path.stem.replace("-", "_"): path for path in folder.rglob("*.ko")}
     order: dict[str, Path] = {}
 
     def add(name: str) -> None:
@@ -205,11 +236,11 @@ def _cpio(name: str, data: bytes, mode: int) -> bytes:
     return named + bytes(-len(named) % 4) + data + bytes(-len(data) % 4)
 
 
-def write_root(folder: Path, greeting: str, large: bytes) -> None:
+def write_root(folder: Path, greeting: str, large: bytes, processor: str = "amd64") -> None:
     """A root whose init says what it got, and powers off."""
     for name in ("bin", "sbin", "etc", "dev", "proc", "usr/share/many"):
         (folder / name).mkdir(parents=True, exist_ok=True)
-    shutil.copy(BUSYBOX, folder / "bin" / "busybox")
+    shutil.copy(busybox(processor), folder / "bin" / "busybox")
     for applet in ("sh", "mount", "cat", "ls", "wc", "md5sum", "grep", "poweroff", "sed"):
         (folder / "bin" / applet).symlink_to("busybox")
     (folder / "bin" / "hostname_of_cmdline").write_text(

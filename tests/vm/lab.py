@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import socket
+import ssl
+import struct
 import subprocess
 import sys
 import time
+import uuid
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -90,7 +93,35 @@ class Lab:
         self._server.terminate()
         self._server.wait(PATIENCE)
 
-    def boot(self, name: str, mac: str, firmware: str, card: str = "virtio-net-pci") -> Machine:
-        """Switch on an empty machine."""
-        made = machine.switch_on(self.network, self.folder, name, mac, firmware, card=card)
+    def boot(
+        self, name: str, mac: str, firmware: str, card: str = "virtio-net-pci",
+        first_card: str | None = None, authorities: str | None = None,
+    ) -> Machine:  # fmt: skip
+        """Switch on an empty machine; `first_card`: the MAC address of another one, which has no
+        cable; `authorities`: the name of a file, with the lab's certificate, which it trusts."""
+        more = (
+            ["-netdev", "hubport,id=none,hubid=1", "-device",
+             f"{card},id=first,netdev=none,mac={first_card}"]
+            if first_card else []
+        )  # fmt: skip
+        if authorities:
+            trusted = self.folder / authorities
+            trusted.write_bytes(_signature_list(self.folder / "certificate.pem"))
+            more += ["-fw_cfg", f"name=etc/edk2/https/cacerts,file={trusted}"]
+        made = machine.switch_on(
+            self.network, self.folder, name, mac, firmware, card=card, more=more
+        )
+        if first_card:
+            until(made.monitor.exists, lambda: "QEMU does not listen")
+            made.unplug("first")
         return Machine(made.process, made.log, made.serial, made.monitor)
+
+
+def _signature_list(certificate: Path) -> bytes:
+    """A certificate as firmware takes those that it trusts: EFI_SIGNATURE_LIST of the type X.509
+    (UEFI 2.10, 32.4.1)."""
+    data = ssl.PEM_cert_to_DER_cert(certificate.read_text())
+    x509 = uuid.UUID("a5c059a1-94e4-4aa7-87b5-ab155c2bf072").bytes_le
+    owner = uuid.UUID("d25ce1c0-0d5c-4d0e-9d60-5f9e5c3d6a11").bytes_le
+    size = len(owner) + len(data)
+    return x509 + struct.pack("<3I", 28 + size, 0, size) + owner + data

@@ -38,6 +38,8 @@ server = "10.61.8.1"
 dhcp = "full"
 pool = ["10.61.8.100 - 10.61.8.199"]
 domain = "tide.skerry.example"
+router = "10.61.8.254"
+name-servers = ["10.61.8.253"]
 unknown = "lobby"
 args = ["console=ttyS0,115200", "hostname={{ client.name }}"]
 [root.notebook]
@@ -50,7 +52,7 @@ root = "notebook"
 kernel = "notebook/vmlinuz"
 initrd = ["notebook/initrd.img"]
 password = "grub.pbkdf2.sha512.10000.3FAC61B2.9B3C55D1"
-args = ["screen.page='http://catalogue.skerry.example/a b'"]
+args = ['screen.page="http://catalogue.skerry.example/a b"']
 root = "catalogue"
 [loadout.disk]
 boot = "local"
@@ -82,19 +84,30 @@ group = "tide"
 [client.tide-06]
 mac = "02:61:08:00:00:06"
 group = "tide"
+[client.tide-07]
+mac = "02:61:08:00:00:07"
+group = "tide"
+[client.tide-08]
+mac = "02:61:08:00:00:08"
+group = "tide"
 [client.tide-04]
 mac = "02:61:08:00:00:04"
 group = "tide"
 address = "10.61.8.24"
 """)
 
+AUTHORITIES = "authorities"  # that firmware trusts, as a file of UEFI's
+CERTIFICATE = (
+    "openssl req -x509 -newkey rsa:2048 -nodes -days 2 -subj /CN=boot.skerry.example "
+    "-addext subjectAltName=IP:10.61.8.1 -keyout key.pem -out certificate.pem"
+)
 POOL = 'pool = ["10.61.8.100 - 10.61.8.199"]\n'
 GREETINGS = {"notebook": "hello from the notebook", "catalogue": "hello from the catalogue"}
 LARGE = random.Random(61).randbytes(3_000_001)
 MACHINES = [  # name, last byte of the MAC address, firmware, root
     ("tide-01", "bios", "notebook"),
-    ("tide-02", "uefi", "notebook"),
-    ("tide-03", "uefi-http", "catalogue"),
+    ("tide-02", "uefi-x64", "notebook"),
+    ("tide-03", "uefi-x64-http", "catalogue"),
 ]
 
 
@@ -112,7 +125,7 @@ def proxy_lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
 def _lab(folder: Path, site: str, *, beside_another: bool | None) -> Iterator[Lab]:
     """`beside_another`: a DHCP server on the wire; None: one on this very machine."""
     (folder / "daskel.toml").write_text(site)
-    (folder / "files" / "notebook").mkdir(parents=True)
+    (folder / "files" / "notebook").mkdir(parents=True, exist_ok=True)
     shutil.copy(guest.kernel(), folder / "files" / "notebook" / "vmlinuz")
     guest.write_initrd(folder / "files" / "notebook" / "initrd.img")
     for root, greeting in GREETINGS.items():
@@ -173,9 +186,27 @@ def test_another_dhcp_server_on_this_very_machine(tmp_path: Path) -> None:
     site = SITE.replace('"full"', '"proxy"').replace(POOL, "")
     for lab in _lab(tmp_path, site, beside_another=None):
         assert "only port 4011 is answered" in lab.server_log.read_text()
-        machine = lab.boot("tide-02", "02:61:08:00:00:02", "uefi")
+        machine = lab.boot("tide-02", "02:61:08:00:00:02", "uefi-x64")
         machine.wait_for("GUEST waits for a key")
         assert "10.61.8.72 from another DHCP server" in _lines_of(lab, "tide-02")
+        machine.process.terminate()
+
+
+SECOND_CARDS = [  # name, firmware
+    ("tide-06", "bios"),
+    ("tide-07", "uefi-x64"),
+    ("tide-08", "uefi-x64-http"),
+]
+
+
+def test_boots_on_a_second_card_while_the_first_has_no_cable(lab: Lab) -> None:
+    machines = [
+        lab.boot(name, f"02:61:08:00:00:{name[-2:]}", firmware, first_card="02:61:08:00:01:01")
+        for name, firmware in SECOND_CARDS
+    ]
+    for machine in machines:
+        machine.wait_for("GUEST waits for a key")
+        assert machine.said("file") == GREETINGS["notebook"]
         machine.process.terminate()
 
 
@@ -187,6 +218,61 @@ def test_another_network_card(kind: str, request: pytest.FixtureRequest) -> None
     sent = " notebook/initrd.img "
     until(lambda: sent in _lines_of(lab, "tide-06"), lab.server_log.read_text, 0.5)
     machine.process.terminate()
+
+
+UBOOTS_OWN = "02:02:02:02:02:02"  # whatever address a virtio card has, U-Boot takes this one
+OTHER_FIRMWARE = f"""[group.others]
+segment = "tideroom"
+[client.tide-01]
+mac = "{UBOOTS_OWN}"
+group = "others"
+boot = "logger"
+firmware = "uboot"
+args = ["-console", "console=ttyAMA0"]
+[client.tide-02]
+mac = "02:61:08:00:00:02"
+group = "others"
+boot = "notebook"
+firmware = "uefi-x86"
+[client.tide-03]
+mac = "02:61:08:00:00:03"
+group = "others"
+boot = "notebook"
+boot-file = "https://10.61.8.1/loader/uefi-x64.efi"
+[root.logger]
+[loadout.logger]
+kernel = "logger/Image"
+initrd = ["logger/initrd.img"]
+root = "logger"
+"""
+
+
+def test_other_firmware(tmp_path: Path) -> None:
+    """U-Boot on arm64, UEFI of 32 bits, and UEFI over HTTPS, each to its NFS root."""
+    head, _, _ = SITE.partition("[group.tide]")
+    certificate = 'https = { certificate = "certificate.pem", key = "key.pem" }\n'
+    subprocess.run(CERTIFICATE.split(), cwd=tmp_path, check=True, capture_output=True)
+    logger = tmp_path / "files/logger"
+    logger.mkdir(parents=True)
+    shutil.copy(guest.kernel("arm64"), logger / "Image")
+    guest.write_initrd(logger / "initrd.img", "arm64")
+    guest.write_root(tmp_path / "roots/logger", "hello from the logger", LARGE, "arm64")
+    site = SiteText(head).replace("[site]\n", f"[site]\n{certificate}") + OTHER_FIRMWARE
+    for lab in _lab(tmp_path, site, beside_another=False):
+        firmware = {"tide-01": "uboot", "tide-02": "uefi-x86", "tide-03": "uefi-x64-http"}
+        macs = UBOOTS_OWN, "02:61:08:00:00:02", "02:61:08:00:00:03"
+        machines = {
+            name: lab.boot(name, mac, kind, authorities=AUTHORITIES)
+            for (name, kind), mac in zip(firmware.items(), macs, strict=True)
+        }
+        for name, machine in machines.items():
+            machine.wait_for("GUEST waits for a key")
+            root = "logger" if name == "tide-01" else "notebook"
+            assert machine.said("file") == f"hello from the {root}"
+            machine.process.terminate()
+        assert "boot.scr.uimg" in _lines_of(lab, "tide-01")
+        assert "loader/uefi-x86.efi" in _lines_of(lab, "tide-02")
+        assert " loader/uefi-x64.efi " in _lines_of(lab, "tide-03")
 
 
 def _check(machine: Machine, name: str, root: str) -> None:
@@ -207,7 +293,7 @@ def _check(machine: Machine, name: str, root: str) -> None:
 
 def _check_log(lines: list[str], firmware: str, root: str) -> None:
     """What the server said of one machine, in order."""
-    over = "http" if firmware == "uefi-http" else "tftp"
+    over = "http" if firmware == "uefi-x64-http" else "tftp"
     loader = "bios.img" if firmware == "bios" else "uefi-x64.efi"
     expected = [
         "seen",

@@ -35,6 +35,8 @@ network = "10.61.8.0/24"
 server = "10.61.8.1"
 dhcp = "full"
 pool = ["10.61.8.100 - 10.61.8.199"]
+router = "10.61.8.254"
+name-servers = ["10.61.8.253"]
 args = ["console=ttyS0,115200"]
 [root.notebook]
 slate = "keep"

@@ -36,6 +36,10 @@ def server(interface: str, own: str, given: str, vendor_class: str = "", only: s
             continue
         options = {53: answers[asked.message_type], 54: IPv4Address(own).packed,
                    51: (600).to_bytes(4, "big"), 1: bytes((255, 255, 255, 0))}  # fmt: skip
+        # as the networks are that people have: router, name servers, domain, time server
+        there = IPv4Address(own).packed[:3]
+        options |= {3: there + b"\xfe", 6: there + b"\xfd", 15: b"tide.skerry.example",
+                    42: there + b"\xfc"}  # fmt: skip
         if vendor_class:
             options[60] = vendor_class.encode()
         address = IPv4Address(given) + (asked.chaddr[5] & 15)

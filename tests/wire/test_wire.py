@@ -203,8 +203,9 @@ def test_a_survey_sees_both(lab: Lab) -> None:
     assert found == {
         *(("10.61.9.250", face, "10.61.9.71", None) for face in FACES),
         ("10.61.9.1", "bios", None, "loader/bios.img"),
-        ("10.61.9.1", "uefi", None, "loader/uefi-x64.efi"),
-        ("10.61.9.1", "uefi-http", None, "http://10.61.9.1/loader/uefi-x64.efi"),
+        ("10.61.9.1", "uefi-x64", None, "loader/uefi-x64.efi"),
+        ("10.61.9.1", "uefi-x64-http", None, "http://10.61.9.1/loader/uefi-x64.efi"),
+        ("10.61.9.1", "uboot", None, "boot.scr.uimg"),
     }
 
 

@@ -12,10 +12,10 @@ from daskel.core.audit.explain import Explanation, Step, explain
 from daskel.core.boot.arguments import ArgumentError
 from daskel.core.boot.wire import Ports
 from daskel.core.dhcp.client_messages import Face, discover
-from daskel.core.dhcp.pxe import Firmware
+from daskel.core.dhcp.pxe import Firmware, architecture_number
 from daskel.core.history.once import Assignments
 from daskel.core.replies.answer import Answers
-from daskel.core.site.layers import Assigned
+from daskel.core.site.layers import Assigned, Effective, effective
 from daskel.store.reading import read_leases, read_once
 from daskel.system.sitefile import SiteFile
 
@@ -27,11 +27,11 @@ def explain_client(
 ) -> tuple[Firmware, str, Explanation | str]:
     """The firmware, how it is known, and the explanation or why there is none."""
     leases, now = read_leases(file.state), time.time()
-    mac = file.valid.clients[name].mac
-    firmware, how = _firmware(asked, leases.architecture_of(mac))
+    found = effective(file.valid, name)
+    firmware, how = _firmware(asked, found, leases.architecture_of(found.mac.value))
     answers = Answers(file.valid, leases, Ports(), assigned_of(file))
     try:
-        message = discover(Face.of(firmware), mac, _XID)
+        message = discover(Face.of(firmware), found.mac.value, _XID)
         return firmware, how, explain(answers, name, message, now)
     except (ArgumentError, ValueError) as error:
         return firmware, how, str(error)
@@ -42,11 +42,20 @@ def assigned_of(file: SiteFile) -> Assigned:
     return Assignments(file.valid, read_once(file.state)).assigned
 
 
-def _firmware(asked: str | None, seen: int | None) -> tuple[Firmware, str]:
+def _firmware(asked: str | None, found: Effective, seen: int | None) -> tuple[Firmware, str]:
     if asked:
         return Firmware(asked), "as asked"
+    if found.firmware:
+        number = architecture_number(found.firmware.value)
+        written = Firmware.of_architecture(number) if number is not None else None
+        if written:
+            return written, f"by {short_place(found.firmware.origin)}"
     known = Firmware.of_architecture(seen) if seen is not None else None
-    return (known, "as last seen") if known else (Firmware.BIOS, "not seen yet; see --firmware")
+    return (
+        (known, "as last seen")
+        if known
+        else (Firmware.BIOS, "not seen yet; firmware = ... says it")
+    )
 
 
 def show(output: Output, explanation: Explanation, firmware: Firmware, how: str) -> None:

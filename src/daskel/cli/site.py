@@ -9,6 +9,8 @@ from typing import Any
 
 from daskel.cli.output import ExitCode, Output, finding_json
 from daskel.core.audit.kernel_architecture import check_processors
+from daskel.core.boot.firmware import expected
+from daskel.core.replies.bootfile import check_firmware
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.parse import place
 from daskel.store.reading import read_leases
@@ -29,6 +31,14 @@ def site_argument(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def change_arguments(parser: argparse.ArgumentParser) -> None:
+    """What every verb has that changes something, whether or not it asks."""
+    parser.add_argument("--yes", action="store_true", help="do not ask")
+    parser.add_argument(
+        "--dry-run", action="store_true", help="show what would change, and change nothing"
+    )
+
+
 def json_argument(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--json", action="store_true", help="print JSON for programs")
 
@@ -46,7 +56,9 @@ def load_with_seen(
     if file.site is not None:
         try:
             seen = read_leases(file.state).architectures()
-            file.findings += check_processors(file.site, file.kernels, seen)
+            known = expected(file.site, seen)
+            file.findings += check_processors(file.site, file.kernels, known)
+            file.findings += check_firmware(file.site, seen)
         except MissingRequirementError as error:
             origin = file.site.origin("site", "state")
             file.findings.append(Finding(Severity.WARNING, origin, error.problem, error.remedy))

@@ -8,7 +8,7 @@ import tempfile
 from dataclasses import dataclass
 from pathlib import Path
 
-from daskel.core.content.grub import built_in, image_path
+from daskel.core.content.grub import built_in, image_path, is_outdated
 from daskel.system.requirements import MissingRequirementError
 
 MODULES = Path("/usr/lib/grub")
@@ -18,50 +18,63 @@ _COMMON = [
 ]  # fmt: skip
 
 
+_EFI = ("efinet", "all_video")
+
+
 @dataclass(frozen=True, slots=True)
 class _Build:
     format: str
     platform: str
-    package: str
-    extra: tuple[str, ...]
+    extra: tuple[str, ...] = _EFI
 
 
 _BUILDS = {
-    "bios": _Build("i386-pc-pxe", "i386-pc", "grub-pc-bin", ("pxe", "biosdisk")),
-    "uefi-x64": _Build("x86_64-efi", "x86_64-efi", "grub-efi-amd64-bin", ("efinet", "all_video")),
-    "uefi-arm64": _Build("arm64-efi", "arm64-efi", "grub-efi-arm64-bin", ("efinet", "all_video")),
+    "bios": _Build("i386-pc-pxe", "i386-pc", ("pxe", "biosdisk")),
+    "uefi-x64": _Build("x86_64-efi", "x86_64-efi"),
+    "uefi-x86": _Build("i386-efi", "i386-efi"),
+    "uefi-arm64": _Build("arm64-efi", "arm64-efi"),
+    "uefi-arm": _Build("arm-efi", "arm-efi"),
 }
 
 
-def build_missing(files: Path, loaders: tuple[str, ...]) -> list[str]:
-    """Build those boot loaders that `files` does not have yet; their paths below it.
+def unbuilt(files: Path) -> frozenset[str]:
+    """Boot loaders that are not in `files`, and cannot be built on this machine."""
+    return frozenset(
+        name for name in _BUILDS
+        if not (files / image_path(name)).exists() and not _can_build(name)
+    )  # fmt: skip
 
-    Raises MissingRequirementError when a program or GRUB's modules are not installed.
+
+def _can_build(name: str) -> bool:
+    return bool(shutil.which("grub-mkimage")) and (MODULES / _BUILDS[name].platform).is_dir()
+
+
+def build_missing(files: Path, loaders: tuple[str, ...]) -> list[str]:
+    """Build those boot loaders that `files` does not have yet, or has of an earlier version, and
+    that can be built here; their paths below it.
+
+    Raises MissingRequirementError when one cannot be built although all for it is installed.
     """
-    missing = [name for name in loaders if not (files / image_path(name)).exists()]
-    for name in missing:
+    wanted = [name for name in loaders if _can_build(name) and _wants_building(files, name)]
+    for name in wanted:
         _build(name, files / image_path(name))
-    return [image_path(name) for name in missing]
+    return [image_path(name) for name in wanted]
+
+
+def _wants_building(files: Path, name: str) -> bool:
+    try:
+        return is_outdated(name, (files / image_path(name)).read_bytes())
+    except OSError:
+        return True
 
 
 def _build(name: str, target: Path) -> None:
     build = _BUILDS[name]
-    program = shutil.which("grub-mkimage")
-    if program is None:
-        raise MissingRequirementError(
-            f"no boot loader {target}, and grub-mkimage is not installed to build it",
-            f"apt install grub-common {build.package}",
-        )
-    if not (MODULES / build.platform).is_dir():
-        raise MissingRequirementError(
-            f"no boot loader {target}, and {MODULES / build.platform} is missing to build it",
-            f"apt install {build.package}",
-        )
     target.parent.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory(dir=target.parent) as folder:
         config, image = Path(folder, "built-in.cfg"), Path(folder, "image")
         config.write_text(built_in(name))
-        command = [program, "-O", build.format, "-o", str(image), "-p", "/loader"]
+        command = ["grub-mkimage", "-O", build.format, "-o", str(image), "-p", "/loader"]
         command += ["-c", str(config), *_COMMON, *build.extra]
         done = subprocess.run(command, capture_output=True, text=True, check=False)
         if done.returncode:

@@ -8,6 +8,7 @@ import stat
 from collections.abc import Collection, Iterator
 from contextlib import suppress
 from pathlib import Path
+from urllib.parse import urlsplit
 
 from daskel.core.audit.checks import check_site
 from daskel.core.content.computed import OF_CLIENTS, OF_GROUPS
@@ -18,7 +19,7 @@ from daskel.core.site.finding import Finding, Severity, did_you_mean
 from daskel.core.site.layers import layer_tables
 from daskel.core.site.model import Site
 from daskel.core.site.parse import place
-from daskel.system.certificate import server_side
+from daskel.system.certificate import refused_by_firmware, server_side
 from daskel.system.host.confined_open import FilesFolder
 from daskel.system.host.interfaces import addresses
 from daskel.system.host.privileges import account_of
@@ -62,11 +63,24 @@ def _on_disk(file: SiteFile, site: Site) -> Iterator[Finding]:
 
 def _certificate(file: SiteFile, site: Site) -> Iterator[Finding]:
     try:
-        if file.certificate:
-            server_side(*file.certificate)
+        if not file.certificate:
+            return
+        server_side(*file.certificate)
     except MissingRequirementError as error:
         origin = site.origin("site", "https")  # the key may be for the server's account alone
         yield Finding(Severity.WARNING, origin, error.problem, error.remedy)
+        return
+    with suppress(OSError, ValueError):
+        for why, remedy in refused_by_firmware(file.certificate[0], _https_hosts(site)):
+            problem = f"firmware refuses the certificate {file.certificate[0]}: {why}"
+            yield Finding(Severity.WARNING, site.origin("site", "https"), problem, remedy)
+
+
+def _https_hosts(site: Site) -> set[str]:
+    """That boot files are fetched from; without any, the server's addresses."""
+    files = [file for _, table in layer_tables(site) for file in table.boot_file.values()]
+    named = {urlsplit(file).hostname or "" for file in files if file.startswith("https://")}
+    return named - {""} or {str(segment.server) for segment in site.served.values()}
 
 
 def _root_folders(file: SiteFile, site: Site) -> Iterator[Finding]:

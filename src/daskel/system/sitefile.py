@@ -9,7 +9,7 @@ import stat
 import tempfile
 from collections.abc import Mapping
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from daskel.core.site.finding import Finding, Severity
@@ -17,6 +17,7 @@ from daskel.core.site.includes import Text, includes, template_files
 from daskel.core.site.model import Site
 from daskel.core.site.parse import parse, place
 from daskel.core.site.positions import Origin
+from daskel.system.bootloader import unbuilt
 from daskel.system.requirements import MissingRequirementError
 
 
@@ -111,7 +112,11 @@ def load(path: Path, instead: Instead | None = None) -> SiteFile:
     templates = {name: found for name in names if (found := _read(path.parent / name)) is not None}
     parsed = parse(text, str(path), more, templates)
     texts = {path: text} | {Path(other.file): other.text for other in more if not other.csv}
-    return SiteFile(path, parsed.site, sorted(parsed.findings + missing, key=place), texts)
+    findings = sorted(parsed.findings + missing, key=place)
+    file = SiteFile(path, parsed.site, findings, texts)
+    if file.site is not None:
+        file.site = replace(file.site, unbuilt=unbuilt(file.files))
+    return file
 
 
 def _included(path: Path, text: str, changed: Instead) -> tuple[list[Text], list[Finding]]:

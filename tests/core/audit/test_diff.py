@@ -125,12 +125,13 @@ VALUES: dict[str, dict[str, str]] = {
     "group.tide": {
         "args": '["a=1"]', "options": "{ }", "boot-file": '"other.img"',
         "segment": '"boathouse"', "boot": '"rescue"', "slate": '"fresh"',
+        "firmware": '"uefi-x64"',
     },
     "client.tide-02": {
         "args": '["a=1"]', "options": '{ time-offset = 3 }', "boot-file": '"other.img"',
         "mac": '"02:61:08:00:00:77"', "group": '["buoy"]', "segment": '"boathouse"',
         "boot": '"disk"', "slate": '"none"', "address": '"10.61.8.50"', "uuid": '"u"',
-        "serial": '"s"',
+        "serial": '"s"', "firmware": '"uefi-x64"',
     },
 }  # fmt: skip
 UNNOTICED = {  # that no machine receives anything else by these is checked, too

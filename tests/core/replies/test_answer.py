@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from ipaddress import IPv4Address
 from typing import Any
 
@@ -18,7 +19,7 @@ from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import BROADCAST_FLAG, NOWHERE, MessageType, Packet, parse, serialise
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.dhcp.responder import BROADCAST, Destination, destination
-from daskel.core.history.events import Addressed, GivenBack, Refused, Seen
+from daskel.core.history.events import GivenBack, Refusal, Refused, Seen
 from daskel.core.replies.answer import Answer, Answers
 from daskel.core.site.model import Site
 from tests.conftest import DEMO, site_from
@@ -144,8 +145,8 @@ def test_offers_end_and_a_full_pool_says_so() -> None:
 
 FILES = {
     "bios": b"loader/bios.img",
-    "uefi": b"loader/uefi-x64.efi",
-    "uefi-http": b"http://10.61.8.1/loader/uefi-x64.efi",
+    "uefi-x64": b"loader/uefi-x64.efi",
+    "uefi-x64-http": b"http://10.61.8.1/loader/uefi-x64.efi",
 }
 
 
@@ -154,7 +155,7 @@ def test_real_firmware_gets_what_it_needs(name: str) -> None:
     firmware = parse(bytes.fromhex(DISCOVERS[name]))
     reply = ask(answers(), firmware).reply
     assert reply
-    http = name == "uefi-http"
+    http = name == "uefi-x64-http"
     assert reply.options[Code.VENDOR_CLASS] == (b"HTTPClient" if http else b"PXEClient")
     assert reply.options.get(Code.VENDOR_SPECIFIC) == (None if http else b"\6\1\x08\xff")
     assert reply.options[Code.BOOT_FILE] == FILES[name]
@@ -180,19 +181,39 @@ def test_strangers_get_an_address_and_no_boot_information() -> None:
 
 
 def test_no_loader_for_the_firmware_is_said() -> None:
-    who = answers(site_from(DEMO.replace(', "uefi-arm64"', "")))
-    face = Face.of(Firmware.ARM64)
-    for packet, reason in (
-        (discover(face, TIDE, 1), 'add it to loaders in [site]'),
-        (Packet(1, 1, discover(face, TIDE, 1).chaddr, {53: b"\1", 60: b"PXEClient", 93: b"\0\6"}), "x86 UEFI"),
-    ):  # fmt: skip
-        offer = ask(who, packet).reply
+    """At the first message, and once for each start."""
+    site = replace(
+        site_from(DEMO.replace(', "uefi-arm64"', ', "uefi-x86"')), unbuilt=frozenset(["uefi-x86"])
+    )
+    for number, reason in (
+        (11, "add it to loaders in [site]"),
+        (6, "apt install grub-common grub-efi-ia32-bin"),
+        (25, "name one with boot-file"),
+    ):
+        who, face = answers(site), Face.of_architecture(number)
+        asked = discover(face, TIDE, 1)
+        first = ask(who, asked)
+        said = [e for e in first.events if isinstance(e, Refused)]
+        assert [reason in e.reason and e.why is Refusal.NO_BOOT_FILE for e in said] == [True]
+        offer = first.reply
         assert offer and not offer.file and Code.BOOT_FILE not in offer.options
-        taken = request(face, offer)
-        asked = {**taken.options, 93: packet.options[93]}
-        events = ask(who, Packet(1, 1, taken.chaddr, asked)).events
-        assert [e for e in events if isinstance(e, Refused) and reason in e.reason]
-        assert [e for e in events if isinstance(e, Addressed)]
+        for again in (asked, request(face, offer)):
+            assert not [e for e in ask(who, again).events if isinstance(e, Refused)]
+
+
+def test_uboot_gets_its_script_however_it_presents_itself() -> None:
+    """As on the wire of an arm64 board: U-Boot, then as PXE firmware, then without a file."""
+    who, mac = answers(), bytes.fromhex(TIDE.replace(":", "")).ljust(16, b"\0")
+    wanted = b"boot.scr.uimg"
+    for options, file in (
+        ({60: b"U-Boot.armv8", 93: b"\0\x16"}, wanted),
+        ({60: b"PXEClient:Arch:00011:UNDI:003000", 93: b"\0\x0b"}, wanted),
+        ({60: b"U-Boot.armv8", 93: b"\0\x16"}, b""),
+        ({60: b"U-Boot"}, wanted),  # RISC-V, which tells no architecture at first
+    ):
+        reply = ask(who, Packet(1, 1, mac, {53: b"\1", 55: b"\1\3", **options}, file=file)).reply
+        assert reply and reply.file == wanted and reply.siaddr == SERVER
+        assert Code.VENDOR_SPECIFIC not in reply.options
 
 
 def test_seen_names_the_firmware() -> None:

@@ -41,6 +41,34 @@ def test_files_over_https(serve: Serve, demo_folder: Path) -> None:
     assert serving.stop() == 0
 
 
+def test_a_certificate_that_firmware_refuses(demo_folder: Path) -> None:
+    """UEFI firmware knows neither elliptic curves nor common names for addresses."""
+    with_certificate(demo_folder)
+    done = daskel("check", cwd=demo_folder)
+    assert "10.61.8.1 is not among its subject alternative names" in done.stdout
+    key, names = "rsa:2048", "IP:10.61.8.1,IP:10.61.9.1,IP:10.61.10.1"
+    curve = MAKE.replace(key, "ec -pkeyopt ec_paramgen_curve:P-256").replace("IP:127.61.8.1", names)
+    subprocess.run(curve.split(), cwd=demo_folder, check=True, capture_output=True)
+    done = daskel("check", cwd=demo_folder)
+    assert "firmware refuses" in done.stdout and "not an RSA key" in done.stdout
+    good = MAKE.replace("IP:127.61.8.1", names)
+    subprocess.run(good.split(), cwd=demo_folder, check=True, capture_output=True)
+    assert "firmware refuses" not in daskel("check", cwd=demo_folder).stdout
+
+
+def test_as_firmware_that_knows_no_elliptic_curves(serve: Serve, demo_folder: Path) -> None:
+    with_certificate(demo_folder)
+    serving = serve(demo_folder)
+    target = f"{serving.address()}:{serving.wire.ports.https}"
+    words = ["openssl", "s_client", "-connect", target, "-tls1_2", "-cipher"]
+    words += ["DHE-RSA-AES256-GCM-SHA384:DHE-RSA-AES128-SHA256", "-CAfile"]
+    done = subprocess.run(
+        [*words, "certificate.pem"], cwd=demo_folder, input=b"", capture_output=True, check=False
+    )
+    assert b"Verify return code: 0" in done.stdout and b"DHE-RSA" in done.stdout, done.stdout
+    assert serving.stop() == 0
+
+
 def test_a_certificate_that_is_none(demo_folder: Path) -> None:
     with_certificate(demo_folder)
     (demo_folder / "certificate.pem").write_text("no certificate")

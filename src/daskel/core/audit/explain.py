@@ -10,7 +10,7 @@ from ipaddress import IPv4Address
 
 from daskel.core.boot.arguments import compose, mount_path, nfs_root, slate_rule
 from daskel.core.boot.wire import Ports
-from daskel.core.content.computed import client_paths, grub_text, written_text
+from daskel.core.content.computed import client_paths, grub_text, uboot_text, written_text
 from daskel.core.content.grub import config_path, wants_loader
 from daskel.core.dhcp import options
 from daskel.core.dhcp.packet import NOWHERE, Packet, serialise
@@ -174,9 +174,12 @@ def _boot(
     if loadout.kernel:
         files.append(Line("kernel", loadout.kernel, site.origin(*place, "kernel")))
     files += [Line("initrd", path, site.origin(*place, "initrd")) for path in loadout.initrd]
+    first = [Step("Boot loader", (loaded,)), Step("Loader configuration", (asked,), text)]
+    if boot.script:
+        script = uboot_text(site, who, found.segment.value, ports)
+        first = [Step("U-Boot's script", (loaded,), script)]
     steps = [
-        Step("Boot loader", (loaded,)),
-        Step("Loader configuration", (asked,), text),
+        *first,
         Step("Kernel", tuple(files)),
         Step("Command line", tuple(map(_argument, arguments)), line),
     ]

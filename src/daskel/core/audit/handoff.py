@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
+from daskel.core.boot.firmware import written
 from daskel.core.boot.wire import Ports
 from daskel.core.dhcp import options
 from daskel.core.dhcp.client_messages import Face, discover
@@ -92,14 +93,15 @@ def _kind(site: Site, name: str) -> tuple[object, ...]:
     templates = any("{" in file.value for layer in found.boot_files for file in layer.values())
     if client.options or client.boot_file or templates:
         return (name,)
-    return (client.group, client.segment, client.boot)
+    return (client.group, client.segment, client.boot, client.firmware)
 
 
 def _rows(site: Site, replies: Replies, segment: str, name: str) -> Iterator[Row]:
     seen = set()
     files: defaultdict[tuple[Row, ...], list[int]] = defaultdict(list)
     mac = site.clients[name].mac
-    for number in ARCHITECTURES:
+    said = written(site, name)
+    for number in ARCHITECTURES if said is None else (said,):
         plan = replies.plan(
             replies.question(segment, discover(Face.of_architecture(number), mac, 1), 0.0)
         )
@@ -151,7 +153,10 @@ def _row(
 def _condition(architectures: Iterable[int]) -> str:
     """How another server recognises the firmware: the value of option 93."""
     return ", ".join(
-        f"option 93 = {number:04x} ({ARCHITECTURES[number]})" for number in architectures
+        f"option 93 = {number:04x} ({ARCHITECTURES[number]})"
+        if number in ARCHITECTURES
+        else "option 60 that begins with U-Boot"
+        for number in architectures
     )
 
 

@@ -33,7 +33,7 @@ def check_processors(
         who = ", ".join(names[:_MOST_NAMES]) + more
         firmware = ARCHITECTURES[seen]
         problem = f"the kernel of loadout {loadout} is for {kernels[loadout]}, but {who}"
-        problem += f" {'was' if len(names) == 1 else 'were'} last seen as {firmware}"
+        problem += f" {'boots' if len(names) == 1 else 'boot'} as {firmware}"
         remedy = "give them another loadout, or this one another kernel"
         origin = site.origin("loadout", loadout, "kernel")
         yield Finding(Severity.WARNING, origin, problem, remedy)

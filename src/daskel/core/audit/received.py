@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from ipaddress import IPv4Address
 
 from daskel.core.boot.address import Leases
 from daskel.core.boot.arguments import ArgumentError, any_address, nfs_root
@@ -104,6 +105,8 @@ class Receiving:
         fixed = settings.address.value if settings.address else None
         pool = ", ".join(map(str, here.pool)) or "(none)"
         found[ANSWERED] = Item("yes")
+        said = settings.firmware
+        found["firmware"] = Item(said.value if said else "(as it is seen)")
         found["address"] = Item(str(fixed)) if fixed else Item("from the pool", pool)
         found["DHCP"] = Item(here.dhcp)
         at = Who(who.name, who.mac, fixed or any_address(here))
@@ -161,7 +164,9 @@ class Receiving:
         reply: Packet | None
         if self._site.segments[segment].dhcp == "full":
             question = self._answers.replies.question(segment, message, 0.0)
-            reply = self._answers.replies.make(question, MessageType.OFFER, who.address)
+            reply = self._answers.replies.make(
+                question, MessageType.OFFER, IPv4Address(str(who.address))
+            )
         else:
             reply = self._answers.dhcp(segment, message, 0.0, unicast=False).reply
         if reply is None:

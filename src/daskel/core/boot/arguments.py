@@ -9,6 +9,7 @@ from ipaddress import IPv4Address
 from daskel.core.boot import mount_paths
 from daskel.core.boot.template import FillError, render
 from daskel.core.boot.wire import Ports
+from daskel.core.history.events import Address
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.layers import Effective, Sourced, effective, key_of
 from daskel.core.site.model import Client, Segment, Site, SlateKind
@@ -67,7 +68,7 @@ def nfs_root(site: Site, found: Effective, segment: Segment, root: str, ports: P
 
 
 def variables(
-    site: Site, found: Effective, address: IPv4Address | None
+    site: Site, found: Effective, address: Address | None
 ) -> dict[str, Mapping[str, str]]:
     """What templates can name. What is not known (an address before it is given) is not there."""
     here = found.segment.value if found.segment else ""
@@ -83,11 +84,11 @@ def variables(
 
 
 @remembered
-def _client_variables(site: Site, name: str, address: IPv4Address | None) -> Mapping[str, str]:
+def _client_variables(site: Site, name: str, address: Address | None) -> Mapping[str, str]:
     return _machine_variables(name, site.clients[name], address)
 
 
-def _machine_variables(name: str, client: Client, address: IPv4Address | None) -> Mapping[str, str]:
+def _machine_variables(name: str, client: Client, address: Address | None) -> Mapping[str, str]:
     mac = client.mac
     known = {
         "name": name,
@@ -117,7 +118,7 @@ def _segment_variables(site: Site, name: str) -> Mapping[str, str]:
 
 
 def compose(
-    site: Site, found: Effective, segment: Segment, ports: Ports, address: IPv4Address | None
+    site: Site, found: Effective, segment: Segment, ports: Ports, address: Address | None
 ) -> tuple[Sourced[str], ...]:
     """The whole command line of one client, in order. Raises ArgumentError.
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
-from ipaddress import IPv4Address
 
 from daskel.core.boot.arguments import (
     ArgumentError,
@@ -20,7 +19,9 @@ from daskel.core.boot.wire import Ports
 from daskel.core.content.grub import (
     FOLDER,
     IMAGES,
+    OWN_CONFIG,
     Entry,
+    by_cards,
     config_mac,
     config_path,
     configuration,
@@ -28,8 +29,10 @@ from daskel.core.content.grub import (
     waiting,
 )
 from daskel.core.content.paths import PathRefusedError, clean_path
+from daskel.core.content.uboot import boot_script, image, waiting_script
 from daskel.core.content.up import SCRIPT, script
-from daskel.core.history.events import FileKind, Loaded, Missed, Who
+from daskel.core.dhcp.pxe import SCRIPT as SCRIPT_IMAGE
+from daskel.core.history.events import Address, FileKind, Loaded, Missed, Who
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.layers import NOT_ASSIGNED, Assigned, Effective, effective
 from daskel.core.site.model import File, Site
@@ -115,6 +118,10 @@ class Files:
             return self._configuration(segment, path, *asked, who, over)
         if path in self._patterns:
             return self._written(segment, path, who)
+        if path == OWN_CONFIG:
+            return self._own(segment, who, over)
+        if path == SCRIPT_IMAGE:
+            return self._script(segment, who)
         if path == SCRIPT:
             text = script(self.site.segments[segment].server, self._ports.http)
             return Content(path, FileKind.OTHER, text.encode())
@@ -156,6 +163,30 @@ class Files:
         except ArgumentError as error:
             return Missing(path, str(error))
         return Content(config_path(mac), FileKind.CONFIGURATION, text.encode(), told=loaded)
+
+    def _own(self, segment: str, who: Who, over: str) -> Content | Missing:
+        """GRUB's configuration for the machine that asks."""
+        if who.mac is not None:
+            return self._configuration(segment, config_path(who.mac), who.mac, False, who, over)
+        text = by_cards(devices(self.site.segments[segment], self._ports)[over])
+        return Content(OWN_CONFIG, FileKind.OTHER, text.encode())
+
+    def _script(self, segment: str, who: Who) -> Content | Missing:
+        """U-Boot's, for the machine that asks."""
+        found = settings_of(self.site, who, segment, assigned=self._assigned)
+        if who.mac is None or found is None:
+            reason = "it is computed for each client, and nobody knows who asks"
+            return Missing(SCRIPT_IMAGE, reason)
+        if waits(self.site, who, segment):
+            text = waiting_script(who.mac, self.site.settings.name)
+            return Content(SCRIPT_IMAGE, FileKind.WAITING, image(text, "daskel"))
+        try:
+            text = uboot_text(self.site, who, segment, self._ports, self._assigned)
+            loaded = told_to(self.site, who, segment, self._ports, self._assigned)
+        except ArgumentError as error:
+            return Missing(SCRIPT_IMAGE, str(error))
+        data = image(text, found.name)
+        return Content(SCRIPT_IMAGE, FileKind.CONFIGURATION, data, told=loaded)
 
     def _waiting(self, who: Who, device: str) -> bytes:
         address = str(who.address or "")
@@ -203,6 +234,21 @@ def grub_text(
     return configuration(found, devices(here, ports)[over], entries, site.settings.name)
 
 
+def uboot_text(
+    site: Site, who: Who, segment: str, ports: Ports, assigned: Assigned = NOT_ASSIGNED
+) -> str:
+    """U-Boot's script for one machine: it boots what boots by itself, and shows no menu. Raises
+    ArgumentError."""
+    found, here = settings_of(site, who, segment, assigned=assigned), site.segments[segment]
+    assert found, "the MAC address is known"
+    entry = None
+    if found.loadout is not None and found.loadout_name:
+        entry = Entry(
+            found.loadout_name, found.loadout, compose(site, found, here, ports, who.address)
+        )
+    return boot_script(found, here.server, entry)
+
+
 def told_to(
     site: Site, who: Who, segment: str, ports: Ports, assigned: Assigned = NOT_ASSIGNED
 ) -> tuple[Loaded, ...]:
@@ -221,7 +267,7 @@ def told_to(
 
 
 def written_text(
-    site: Site, pattern: str, found: Effective, ports: Ports, address: IPv4Address | None
+    site: Site, pattern: str, found: Effective, ports: Ports, address: Address | None
 ) -> str:
     """A file of the site file, filled in. Raises FillError and ArgumentError."""
     assert found.segment

@@ -13,15 +13,19 @@ from daskel.core.site.model import Choice, Loadout, Segment
 from daskel.core.values import parse_mac
 
 FOLDER = "loader"
-IMAGES = {"bios": "bios.img", "uefi-x64": "uefi-x64.efi", "uefi-arm64": "uefi-arm64.efi"}
-_LOADER = {
-    Firmware.BIOS: "bios",
-    Firmware.UEFI: "uefi-x64",
-    Firmware.UEFI_HTTP: "uefi-x64",
-    Firmware.ARM64: "uefi-arm64",
-    Firmware.ARM64_HTTP: "uefi-arm64",
+BIOS = "bios"
+MACHINES = {  # the boot loaders, and for which machines those of UEFI are
+    BIOS: None, "uefi-x64": "x64", "uefi-x86": "x86", "uefi-arm64": "arm64", "uefi-arm": "arm",
+}  # fmt: skip
+IMAGES = {name: f"{name}.img" if name == BIOS else f"{name}.efi" for name in MACHINES}
+_OTHER = "dpkg --add-architecture {0}; apt update; apt install grub-common {1}:{0}"
+PACKAGES = {  # how to get what each is built from, on Debian
+    BIOS: "apt install grub-common grub-pc-bin",
+    "uefi-x64": "apt install grub-common grub-efi-amd64-bin",
+    "uefi-x86": "apt install grub-common grub-efi-ia32-bin",
+    "uefi-arm64": _OTHER.format("arm64", "grub-efi-arm64-bin"),
+    "uefi-arm": _OTHER.format("armhf", "grub-efi-arm-bin"),
 }
-MACHINES = {"bios": None, "uefi-x64": "x64", "uefi-arm64": "arm64"}  # that EFI programs are for
 _CONFIG = re.compile(rf"{FOLDER}/([0-9a-f:\-]{{12,17}})\.(cfg|admitted)", re.IGNORECASE)
 
 # Built into the images: where to ask for the client's own configuration. GRUB keeps the address
@@ -29,7 +33,13 @@ _CONFIG = re.compile(rf"{FOLDER}/([0-9a-f:\-]{{12,17}})\.(cfg|admitted)", re.IGN
 # Beside another DHCP server UEFI images take the other server for theirs, so the right one is
 # written into them as they are sent. (BIOS images are compressed, and know the right one.)
 # GRUB's core runs these lines one by one, whether or not one fails; it knows no `if`.
-_BLANK = f"({'daskel-server-'.ljust(40, '.')})/{FOLDER}/$net_default_mac.cfg"
+# Over HTTP, and with a name server in the firmware's DHCP reply, it finds no address, MAC or server
+# of its own (grub 2.06, efinet): it asks for an address on all its cards (net_bootp), and then for
+# the configuration of the machine that asks.
+_MARK = f"({'daskel-server-'.ljust(40, '.')})"
+_BLANK = f"{_MARK}/{FOLDER}/$net_default_mac.cfg"
+_BLANK_OWN = f"{_MARK}/{FOLDER}/own.cfg"
+_MOST_CARDS = 8
 _ASK = f"configfile (tftp,$net_default_server)/{FOLDER}/$net_default_mac.cfg"
 _ASK_WHERE_LOADED = "configfile $cmdpath/$net_default_mac.cfg"
 _NOTHING = """\
@@ -41,14 +51,26 @@ exit
 
 def built_in(loader: str) -> str:
     """The lines that are built into one boot loader's image."""
-    asks = [_ASK] if loader == "bios" else [f"configfile {_BLANK}", _ASK_WHERE_LOADED, _ASK]
-    return "\n".join([*asks, _NOTHING])
+    if loader == BIOS:
+        return f"{_ASK}\n{_NOTHING}"
+    told = [f"configfile {_BLANK}", _ASK_WHERE_LOADED, _ASK]
+    anew = ["net_bootp", f"configfile {_BLANK_OWN}", "configfile $cmdpath/own.cfg"]
+    return "\n".join([*told, *anew, _NOTHING])
+
+
+def is_outdated(loader: str, image: bytes) -> bool:
+    """Whether an image of UEFI is Daskel's own, of an earlier version. (Of those for BIOS, which
+    are compressed, it cannot be told.)"""
+    marked = loader != BIOS and _MARK.encode() in image
+    return marked and built_in(loader).encode() not in image
 
 
 def with_server(image: bytes, device: str) -> bytes:
     """A boot loader's image that asks `device` (as in `devices`) first; of the same length."""
-    line = f"{device}/{FOLDER}/$net_default_mac.cfg"
-    return image.replace(_BLANK.encode(), line.ljust(len(_BLANK)).encode())
+    for blank in (_BLANK, _BLANK_OWN):
+        line = blank.replace(_MARK, device).ljust(len(blank))
+        image = image.replace(blank.encode(), line.encode())
+    return image
 
 
 def wants_loader(found: Effective) -> bool:
@@ -60,7 +82,7 @@ def wants_loader(found: Effective) -> bool:
 
 def loader_name(firmware: Firmware) -> str:
     """The boot loader of a firmware, as `loaders` in the site file names it."""
-    return _LOADER[firmware]
+    return firmware.value.removesuffix("-http")
 
 
 def image_path(loader: str) -> str:
@@ -82,6 +104,20 @@ def boot_file(firmware: Firmware, segment: Segment, ports: Ports) -> str:
 def http_base(segment: Segment, ports: Ports) -> str:
     """The beginning of every URL of a segment's server, without a slash at its end."""
     return f"http://{segment.server}" + (f":{ports.http}" if ports.http != Ports.http else "")
+
+
+OWN_CONFIG = f"{FOLDER}/own.cfg"  # of the machine that asks
+
+
+def by_cards(device: str) -> str:
+    """GRUB's configuration where nobody knows who asks: for each card in turn, that of its MAC
+    address."""
+    lines = []
+    for number in range(_MOST_CARDS):
+        mac = f"net_efinet{number}_dhcp_mac"
+        ask = f"configfile {device}/{FOLDER}/${mac}.cfg"
+        lines.append(f'if [ -n "${mac}" ]; then {ask}; fi')
+    return "\n".join([*lines, ""])
 
 
 def config_path(mac: str) -> str:
@@ -196,7 +232,9 @@ def _user(entry: Entry) -> str:
 
 def _load(entry: Entry, device: str, title: str) -> list[str]:
     loadout = entry.loadout
-    words = [f"{device}/{loadout.kernel}", *(argument.value for argument in entry.arguments)]
+    given = [argument.value for argument in entry.arguments]
+    # GRUB itself puts quotes around a word with spaces, and breaks those that are in it
+    words = [f"{device}/{loadout.kernel}", *(w.replace('"', "") for w in given)]
     lines = [
         f'echo "{_echo(title)}"',
         "if linux " + " ".join(map(_quoted, words)) + "; then",

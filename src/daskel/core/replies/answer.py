@@ -42,6 +42,7 @@ from daskel.core.site.layers import NOT_ASSIGNED, Assigned, effective
 from daskel.core.site.model import Site
 from daskel.core.values import mac_text
 
+_SAY_AGAIN, _MOST_NO_FILES = 60.0, 5000  # seconds; machines
 _COUNT_AGAIN = 1.0  # seconds: looking through all leases for each one of a flood takes too long
 DISK_BOOT = "starts from its own disk: no boot file is sent"
 
@@ -56,6 +57,7 @@ class Answer:
     events: list[Event] = field(default_factory=list)
     claims: list[Lease] = field(default_factory=list)  # to addresses that another server gives
     declined: IPv4Address | None = None  # said to be taken: true when somebody is there (`in_use`)
+    repeatable: bool = True  # the same may be answered from memory when it comes again
 
 
 _DECLINABLE = (LeaseState.OFFERED, LeaseState.BOUND)
@@ -71,6 +73,7 @@ class Answers:
         self.replies = Replies(site, ports, assigned)
         fixed = site.by_address.keys()
         self._rules = {name: Addresses(name, seg, fixed) for name, seg in site.segments.items()}
+        self._no_files: dict[str, tuple[str, float]] = {}  # by machine: what was said, and when
         self._strangers: dict[str, tuple[float, int]] = {}  # when counted, and how many since
         self._handlers: Mapping[Situation, Callable[[Question], Answer]] = {
             Situation.DISCOVER: self._discover,
@@ -140,8 +143,8 @@ class Answers:
     def _beside(self, question: Question, meaning: Situation) -> Answer:
         """On a segment with another DHCP server."""
         if meaning is Situation.DISCOVER:
-            reply, events = offer(self.replies, question)
-            return Answer(reply, events=[_seen(question), *events])
+            events = [_seen(question), *self._no_file(question)]
+            return Answer(offer(self.replies, question), events=events)
         if meaning is Situation.INFORM:
             return Answer(acknowledgement(self.replies, question))
         if meaning in (Situation.DECLINE, Situation.RELEASE):
@@ -173,7 +176,22 @@ class Answers:
             self.leases.put(offered(lease, question.now))
         owns = held and held.mac == question.who.mac and held.state is LeaseState.BOUND
         probe = None if owns and held and held.holds(question.now) else address
-        return Answer(self.replies.make(question, MessageType.OFFER, address), probe, [], events)
+        events += self._no_file(question)
+        offer = self.replies.make(question, MessageType.OFFER, address)
+        whole = not self.replies.plan(question).file.problem
+        return Answer(offer, probe, [], events, repeatable=whole)
+
+    def _no_file(self, question: Question) -> list[Event]:
+        """Why it gets no boot file: said once, with the first of its messages."""
+        problem = self.replies.plan(question).file.problem
+        mac = str(question.who.mac)
+        before, at = self._no_files.get(mac, ("", float("-inf")))
+        if not problem or (before == problem and 0 <= question.now - at < _SAY_AGAIN):
+            return []
+        if len(self._no_files) >= _MOST_NO_FILES:
+            self._no_files.clear()
+        self._no_files[mac] = problem, question.now
+        return [no_boot_file(question, self.replies.plan(question).file)]
 
     def _has_room(self, question: Question, address: IPv4Address) -> bool:
         """Machines that are not in the site share one half of the pool, so that a flood of made-up
@@ -230,8 +248,8 @@ class Answers:
         event = Addressed(
             question.who, question.segment, address, seconds, file.path, renewed, boots
         )
-        problems = [no_boot_file(question, file)] if file.problem else []
-        return Answer(answer, None, [lease], [event, *problems])
+        events = [event, *self._no_file(question)]
+        return Answer(answer, None, [lease], events, repeatable=not file.problem)
 
     def _reboot(self, question: Question) -> Answer:
         """REQUEST of a client that remembers an address (RFC 2131 4.3.2, init-reboot).

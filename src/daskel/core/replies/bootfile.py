@@ -3,19 +3,29 @@ Daskel's own boot loader for its firmware."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
 from daskel.core.boot.arguments import variables
+from daskel.core.boot.firmware import written
 from daskel.core.boot.identity import waits
 from daskel.core.boot.template import FillError, render
 from daskel.core.boot.wire import Ports
-from daskel.core.content.grub import boot_file, http_base, loader_name, wants_loader
-from daskel.core.dhcp.pxe import ARCHITECTURES, BootRequest, architecture_name
+from daskel.core.content.grub import PACKAGES, boot_file, http_base, loader_name, wants_loader
+from daskel.core.dhcp.client_messages import Face, discover
+from daskel.core.dhcp.pxe import (
+    ARCHITECTURES,
+    NOT_TOLD,
+    SCRIPT,
+    BootRequest,
+    Firmware,
+    architecture_name,
+    boot_request,
+)
 from daskel.core.history.events import Who
 from daskel.core.site.finding import Finding, Severity, did_you_mean
-from daskel.core.site.layers import Effective, Sourced, layer_tables
+from daskel.core.site.layers import Effective, Sourced, effective, layer_tables
 from daskel.core.site.model import FirmwareKind, Site
 from daskel.core.site.positions import Origin
 
@@ -40,9 +50,9 @@ def choose_boot_file(
         return BootFile()
     waiting = waits(site, who, segment)
     wanted = wants_loader(found) or waiting
-    written = None if waiting else written_for(site, found, boot)
-    if written is not None and (wanted or who.name is not None):
-        return _written(site, ports, found, segment, boot, written)
+    named = None if waiting else written_for(site, found, boot)
+    if named is not None and (wanted or who.name is not None):
+        return _written(site, ports, found, segment, boot, named)
     return _built_in(site, ports, segment, boot) if wanted else BootFile()
 
 
@@ -67,11 +77,21 @@ def _built_in(site: Site, ports: Ports, segment: str, boot: BootRequest) -> Boot
     if firmware is None:
         problem = f"there is no boot loader for its firmware ({boot.described})"
         return BootFile(problem=f"{problem}; name one with boot-file = ...")
-    name = loader_name(firmware)
-    if name not in site.settings.loaders:
-        problem = f'its firmware needs the boot loader "{name}": add it to loaders in [site]'
-        return BootFile(problem=problem)
+    if firmware is Firmware.UBOOT:
+        return BootFile(SCRIPT)
+    if problem := missing_loader(site, loader_name(firmware)):
+        return BootFile(problem=f"{problem} (its firmware: {boot.described})")
     return BootFile(boot_file(firmware, site.segments[segment], ports))
+
+
+def missing_loader(site: Site, loader: str) -> str:
+    """Why there is no such boot loader, and what to do; empty when there is one."""
+    if loader not in site.settings.loaders:
+        return f'the boot loader "{loader}" is needed: add it to loaders in [site]'
+    if loader in site.unbuilt:
+        needed = f'the boot loader "{loader}" is needed, and there is nothing to build it from'
+        return f"{needed}: {PACKAGES[loader]}; then: daskel apply"
+    return ""
 
 
 def written_for(site: Site, found: Effective, boot: BootRequest) -> Sourced[str] | None:
@@ -87,6 +107,8 @@ def written_for(site: Site, found: Effective, boot: BootRequest) -> Sourced[str]
 def kinds_of(site: Site, boot: BootRequest) -> Iterator[str]:
     """The names that fit a machine's firmware, from the most particular to `default`."""
     yield from (name for name, kind in site.firmware.items() if _fits(kind, boot))
+    if boot.script:
+        yield Firmware.UBOOT.value
     yield architecture_name(boot.architecture)
     yield "default"
 
@@ -102,9 +124,48 @@ def _fits(kind: FirmwareKind, boot: BootRequest) -> bool:
     return wanted is None or any(fnmatchcase(name, wanted) for name in boot.user_classes)
 
 
+def check_firmware(site: Site, seen: Mapping[str, int]) -> Iterator[Finding]:
+    """Clients whose firmware, as the site file says or as it was `seen` last (architecture types
+    by MAC address), gets no boot file; and those of which the two differ."""
+    without: dict[str, list[str]] = {}
+    others: dict[tuple[Origin, str], list[str]] = {}
+    for name in site.clients:
+        found = effective(site, name)
+        if found.segment is None or found.segment.value not in site.segments:
+            continue
+        last = seen.get(found.mac.value)
+        said = written(site, name)
+        if found.firmware and said is not None and last is not None:
+            wrote, was = architecture_name(said), architecture_name(last)
+            if wrote != was and Firmware.UBOOT.value not in (wrote, was):
+                said_so = f"last seen as {was}, and the site file says {wrote}"
+                others.setdefault((found.firmware.origin, said_so), []).append(name)
+        number = said if said is not None else last
+        if number is None:
+            continue
+        boot = boot_request(discover(Face.of_architecture(number), found.mac.value, 1))
+        who = Who(name, found.mac.value)
+        file = choose_boot_file(site, Ports(), who, found, found.segment.value, boot)
+        if file.problem and file.origin is None:
+            without.setdefault(file.problem, []).append(name)
+    for (origin, said_so), names in others.items():
+        problem = f"{_few(names)} {'was' if len(names) == 1 else 'were'} {said_so}"
+        remedy = "correct it, or remove it: what was seen last counts then"
+        yield Finding(Severity.NOTE, origin, problem, remedy)
+    for problem, names in without.items():
+        first = site.origin("client", names[0])
+        told = f"{_few(names)} would get no boot file: {problem.partition(': ')[0]}"
+        remedy = problem.partition(": ")[2] or "name one with boot-file = ..."
+        yield Finding(Severity.WARNING, first, told, remedy)
+
+
+def _few(names: Sequence[str]) -> str:
+    return f"{names[0]} and {len(names) - 1} more" if len(names) > 1 else names[0]
+
+
 def check_boot_files(site: Site) -> Iterator[Finding]:
     """Kinds of firmware that a boot file is for, and what they are known by."""
-    architectures = {architecture_name(number) for number in ARCHITECTURES}
+    architectures = {architecture_name(number) for number in (NOT_TOLD, *ARCHITECTURES)}
     for name, kind in site.firmware.items():
         if not (kind.architecture or kind.vendor_class or kind.user_class):
             problem = f"firmware {name} says nothing that a machine could be known by"
@@ -115,6 +176,14 @@ def check_boot_files(site: Site) -> Iterator[Finding]:
                 problem = f"there is no architecture {known!r}"
                 remedy = did_you_mean(known, architectures)
                 origin = site.origin("firmware", name, "architecture", index)
+                yield Finding(Severity.ERROR, origin, problem, remedy)
+    for where in ("group", "client"):
+        for owner, given in site.tables()[where].items():
+            said = getattr(given, "firmware", None)
+            if said is not None and said not in architectures:
+                problem = f"there is no firmware {said!r}"
+                origin = site.origin(where, owner, "firmware")
+                remedy = did_you_mean(said, architectures)
                 yield Finding(Severity.ERROR, origin, problem, remedy)
     kinds = [*site.firmware, *architectures, "default"]
     for place, table in layer_tables(site):

@@ -106,7 +106,7 @@ class Datagrams:
 
     def _repeatable(self, answer: Answer) -> Lease | None:
         """The lease that an OFFER or ACK of an address stands on, when the machine holds it."""
-        if answer.reply is None or answer.probe is not None:
+        if answer.reply is None or answer.probe is not None or not answer.repeatable:
             return None
         if answer.reply.message_type not in (MessageType.OFFER, MessageType.ACK):
             return None

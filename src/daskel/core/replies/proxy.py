@@ -11,17 +11,14 @@ from daskel.core.boot.caller import REMEMBERED
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import NOWHERE, MessageType, Packet
 from daskel.core.history.events import Addressed, Event
-from daskel.core.replies.reply import Question, Replies, no_boot_file
+from daskel.core.replies.reply import Question, Replies
 
 
-def offer(replies: Replies, question: Question) -> tuple[Packet | None, list[Event]]:
+def offer(replies: Replies, question: Question) -> Packet | None:
     """The offer without an address to firmware that wants to boot; nothing to anything else."""
-    if question.boot is None:
-        return None, []
-    file = replies.plan(question).file
-    if file.path is None:
-        return None, [no_boot_file(question, file)] if file.problem else []
-    return replies.make(question, MessageType.OFFER, None), []
+    if question.boot is None or replies.plan(question).file.path is None:
+        return None
+    return replies.make(question, MessageType.OFFER, None)
 
 
 def acknowledgement(replies: Replies, question: Question) -> Packet | None:

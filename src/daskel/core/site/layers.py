@@ -67,6 +67,7 @@ class Effective:
     mac: Sourced[str]
     segment: Sourced[str] | None  # the segment's name; None when nothing names one
     address: Sourced[IPv4Address] | None  # fixed; None for one from the pool
+    firmware: Sourced[str] | None  # that it has, by the site file
     boot: Sourced[str] | None  # the name of a loadout or a choice
     choice: Choice | None
     loadout_name: str | None  # what boots when nobody chooses
@@ -113,7 +114,8 @@ def effective(
             overridden.append(old)
     mac = Sourced(client.mac, site.origin("client", name, "mac"))
     paths = [("group", group) for group, _ in groups] + [("client", name)]
-    whole = _Whole(name, client, mac, segment, address, boot, paths, overridden)
+    firmware = _strongest(site, name, client, groups, "firmware", overridden)
+    whole = _Whole(name, client, mac, segment, address, firmware, boot, paths, overridden)
     return whole.put_together(site, entry)
 
 
@@ -123,7 +125,7 @@ def stranger(site: Site, mac: str, segment: str, entry: str | None = None) -> Ef
     boot = Sourced(unknown, origin) if unknown in site.loadouts else None
     here = Sourced(segment, site.origin("segment", segment))
     name, client = mac.replace(":", "-"), Client(mac=mac)
-    whole = _Whole(name, client, Sourced(mac, here.origin), here, None, boot, [], [])
+    whole = _Whole(name, client, Sourced(mac, here.origin), here, None, None, boot, [], [])
     return whole.put_together(site, entry)
 
 
@@ -136,6 +138,7 @@ class _Whole:
     mac: Sourced[str]
     segment: Sourced[str] | None
     address: Sourced[IPv4Address] | None
+    firmware: Sourced[str] | None
     boot: Sourced[str] | None
     layers: Sequence[tuple[str, str]]  # groups and client, from weak to strong
     overridden: list[Overridden]
@@ -151,6 +154,7 @@ class _Whole:
             mac=self.mac,
             segment=self.segment,
             address=self.address,
+            firmware=self.firmware,
             boot=self.boot,
             choice=choice,
             loadout_name=chosen if loadout else None,

@@ -111,6 +111,9 @@ def _names(value: object) -> object:
     return [value] if isinstance(value, str) else value
 
 
+_NO_SPACES = re.compile(
+    r"\{\{.*?(?:\}\}|$)|\{%.*?(?:%\}|$)|\"[^\"]*\""
+)  # where spaces are part of one argument
 _SRV = re.compile(r"_([A-Za-z0-9-]{1,15})\._(tcp|udp) ([0-9]{1,5})")
 
 
@@ -129,6 +132,15 @@ def _argument(value: object) -> str:
     text = _text(value, 'a kernel argument like "quiet"')
     if not text or not text.isprintable():
         raise ValueError("is empty or has a line break or control character in it")
+    bare = _NO_SPACES.sub("", text)
+    if bare.count('"') or re.search(r"\s", bare):
+        words = ", ".join(f'"{word}"' for word in text.split())
+        key, _, value = text.partition("=")
+        quoted = f"'{key}=\"{value}\"'" if value and '"' not in text else "'key=\"a b\"'"
+        raise ValueError(
+            f"has a space in it; write several arguments: {words}; or, for one with a space, "
+            f"double quotes around its value: {quoted}"
+        )
     return text
 
 
@@ -225,6 +237,9 @@ class Table(BaseModel):
     )
 
 
+Loader = Literal["bios", "uefi-x64", "uefi-x86", "uefi-arm64", "uefi-arm"]
+
+
 class LayerTable(Table):
     """A table that is a layer: it can say arguments and options."""
 
@@ -270,7 +285,8 @@ class SiteTable(LayerTable):
     state: str = Field("/var/lib/daskel/state.db", json_schema_extra=_AT_START)
     keep_boots: Duration = 90 * 86400  # how long boots are remembered
     metrics: Annotated[tuple[IPv4Address, int] | None, BeforeValidator(_listens)] = None
-    loaders: tuple[Literal["bios", "uefi-x64", "uefi-arm64"], ...] = ("bios", "uefi-x64")
+    # the boot loaders that may be handed out; what is missing is built where its package is there
+    loaders: tuple[Loader, ...] = ("bios", "uefi-x64", "uefi-x86", "uefi-arm64", "uefi-arm")
 
 
 class Segment(LayerTable):
@@ -386,6 +402,7 @@ class Group(LayerTable):
     segment: str | None = None
     boot: str | None = None
     slate: SlateKind | None = None  # the root's when not given
+    firmware: str | None = None  # that they have, as long as it is not seen
 
 
 class Client(LayerTable):
@@ -396,6 +413,7 @@ class Client(LayerTable):
     segment: str | None = None
     boot: str | None = None
     slate: SlateKind | None = None
+    firmware: str | None = None  # that it has, as long as it is not seen
     address: Address | None = None
     uuid: str | None = None  # for templates
     serial: str | None = None  # for templates: boards that ask below their serial number
@@ -441,6 +459,7 @@ class Site:
     clients: Mapping[str, Client]
     positions: Sources
     templates: Mapping[str, str]  # texts of template files, by the path in the site file
+    unbuilt: frozenset[str] = frozenset()  # boot loaders that are not here, and cannot be built
     by_mac: Mapping[str, str] = field(init=False)  # MAC address to client name
     by_address: Mapping[IPv4Address, str] = field(init=False)  # fixed address to client name
 
