@@ -5,15 +5,17 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import signal
 import subprocess
 import sys
+import time
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 from daskel.demo.data import lay_out
-from tests.conftest import PATIENCE, SiteText
+from tests.conftest import PATIENCE, SiteText, until
 from tests.vm import guest
 
 CI = "CI" in os.environ  # there a missing program is a failure
@@ -56,7 +58,10 @@ def site(tmp_path: Path) -> Path:
 
 def begun(site: Path, *words: str) -> subprocess.Popen[str]:
     command = [str(PROGRAM), "rehearse", *words, "--machine", "--json"]
-    return subprocess.Popen(command, cwd=site.parent, stdout=subprocess.PIPE, text=True)
+    return subprocess.Popen(
+        command, cwd=site.parent, stdout=subprocess.PIPE, text=True,
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # as at a terminal
+    )  # fmt: skip
 
 
 def told(process: subprocess.Popen[str], name: str, folder: Path) -> dict[str, Any]:
@@ -64,7 +69,8 @@ def told(process: subprocess.Popen[str], name: str, folder: Path) -> dict[str, A
     assert (process.returncode == 0) is found["good"]
     kept = folder / f"rehearsed-{name}"
     assert (kept / f"{name}.png").read_bytes().startswith(b"\x89PNG")
-    assert (kept / f"{name}.console").stat().st_size or found["stage"] in ("addressed", "seen")
+    early = found["stage"] in ("addressed", "seen", "menu", "kernel", "initrd")
+    assert (kept / f"{name}.console").stat().st_size or early
     return found
 
 
@@ -82,17 +88,42 @@ def test_beside_another_server_and_to_a_root_that_is_none(site: Path) -> None:
             'args = ["-quiet", ', 'args = ["nfsroot=10.61.8.1:/roots/nothing,v3,tcp,nolock", '
         )
     )
-    good = begun(site, "lib-01", "--firmware", "uefi")
+    good = begun(site, "lib-01", "--firmware", "uefi-x64")
     bad = begun(site, "tide-01", "--site", str(spoilt))
 
     found = told(bad, "tide-01", site.parent)
     assert (found["result"], found["findings"][0]["cause"]) == ("stuck", "mount-refused"), found
     found = told(good, "lib-01", site.parent)
     assert (found["result"], found["stage"], wrong(found)) == ("up", "up", []), found
-    assert found["firmware"] == "uefi" and len(found["files"]) == 4
+    assert found["firmware"] == "uefi-x64" and len(found["files"]) == 4
     assert "GUEST tells" in (site.parent / "rehearsed-lib-01/lib-01.console").read_text()
     left = subprocess.run(["ip", "netns"], capture_output=True, text=True, check=True).stdout
     assert f"daskel-{good.pid}-" not in left and f"daskel-{bad.pid}-" not in left
+
+
+def test_until_a_text_is_on_its_screen_with_keys_typed(site: Path) -> None:
+    """Somebody chooses the local disk in the menu, and there is none."""
+    keys = "<see notebook><down><down><enter>"
+    words = ["--until", "No bootable device", "--keys", keys]
+    process = begun(site, "tide-02", *words)
+    found = told(process, "tide-02", site.parent)
+    assert (found["good"], found["stage"], found["findings"]) == (True, "menu", []), found
+    shown = (site.parent / "rehearsed-tide-02/tide-02.screen.txt").read_text()
+    assert "No bootable device" in shown
+    found = told(begun(site, "tide-02", "--until", "kernel"), "tide-02", site.parent)
+    assert found["good"] and found["stage"] in ("kernel", "initrd"), found
+
+
+def test_one_that_stays_until_it_is_interrupted(site: Path) -> None:
+    """Its root is mounted, its system up, and it goes on."""
+    process = begun(site, "tide-03", "--stay")
+    log = site.parent / "rehearsed-tide-03/serve.log"
+    until(lambda: log.exists() and '"event": "up"' in log.read_text(), lambda: "it is not up")
+    time.sleep(5)
+    assert process.poll() is None
+    process.send_signal(signal.SIGINT)
+    found = told(process, "tide-03", site.parent)
+    assert (found["good"], found["result"]) == (True, "up"), found
 
 
 def test_behind_a_relay_agent(site: Path) -> None:

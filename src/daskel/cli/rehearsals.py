@@ -23,7 +23,8 @@ from daskel.cli.usage import UsageProblem
 from daskel.core.boot.identity import by_mac
 from daskel.core.content.computed import client_paths, own_places
 from daskel.core.dhcp.client_messages import BOARD, FACES
-from daskel.core.history.diagnosis import Case, Cause, diagnose
+from daskel.core.history.case import Case, Cause
+from daskel.core.history.diagnosis import diagnose
 from daskel.core.history.events import Seen
 from daskel.core.history.outcome import Result
 from daskel.core.site.layers import effective
@@ -31,8 +32,10 @@ from daskel.core.site.model import Site
 from daskel.core.values import show_duration, show_size
 from daskel.rehearse.client import Board, Got, SimulatedBoot
 from daskel.rehearse.fetch import Way
+from daskel.rehearse.initrds import Initrds
 from daskel.rehearse.storm import Job
 from daskel.store.reading import read_boots, read_leases
+from daskel.system.roots.inspecting import inside
 from daskel.system.roots.roots import RootFolder
 from daskel.system.sitefile import SiteFile
 
@@ -83,7 +86,10 @@ def _job(
     if found.segment is None:
         raise UsageProblem(f"client {name} is on no segment", "daskel check says more")
     known = seen.get(file.valid.clients[like].mac)
-    face = firmware or firmware_of(file, found.loadout_name, known)
+    written = found.firmware.value if found.firmware else None
+    if written not in FACES:
+        written = None
+    face = firmware or written or firmware_of(file, found.loadout_name, known)
     board = _board(site, name) if face == BOARD else None
     server = site.segments[found.segment.value].server
     try:
@@ -97,10 +103,11 @@ def firmware_of(file: SiteFile, loadout: str | None, seen: int | None) -> str:
     """As a machine was last seen; else as its kernel and the site's boot loaders suggest."""
     known = next((name for name, face in FACES.items() if face.architecture == seen), None)
     if seen is not None:
-        return known or ("uefi" if seen == 9 else BOARD)
+        return known or ("uefi-x64" if seen == 9 else BOARD)
     if file.kernels.get(loadout or "") in ("arm", "arm64"):
-        return "arm64"
-    return "bios" if "bios" in file.valid.settings.loaders else "uefi"
+        return "uefi-arm64"
+    here = file.valid.settings.loaders
+    return "bios" if "bios" in here and "bios" not in file.valid.unbuilt else "uefi-x64"
 
 
 def _board(site: Site, name: str) -> Board:
@@ -136,9 +143,11 @@ class Rehearsed:
     """One client's rehearsal: as it saw it, and as the server's events explain it."""
 
     boot: SimulatedBoot
-    loadout: str
+    loadout: str  # what was booted, and by which choice
     problem: str  # the first thing that is wrong, empty when nothing is
     cause: Cause | None = None
+    remedy: str = ""
+    warnings: tuple[str, ...] = ()
 
     @property
     def good(self) -> bool:
@@ -152,19 +161,32 @@ def judged(
     practice, site = practised.practice, practised.site
     newest = {boot.mac: boot for boot in reversed(read_boots(practice.state, since=since))}
     disk: dict[Path, str] = {}
+    initrds = Initrds(file, site)
     results = []
     for boot in boots:
-        found = effective(site, boot.name)
-        problem = boot.problem or differs(file, site, boot, disk)
+        problem, remedy = boot.problem or differs(file, site, boot, disk), ""
+        warnings = list(boot.unsure)
+        if not problem:
+            problem, remedy, more = initrds.judged(boot)
+            warnings += more
         cause = None
         if boot.mac in newest:
             case = Case(newest[boot.mac], float("inf"))
             cause = next(iter(diagnose(case)), None)
             if boot.stage == "local disk" and case.result == Result.REFUSED:
                 problem = "it gets no boot file"
-        cause = cause if problem else None
-        results.append(Rehearsed(boot, found.boot.value if found.boot else "", problem, cause))
+        cause = cause if problem and not remedy else None
+        what = what_boots(site, boot.name)
+        results.append(Rehearsed(boot, what, problem, cause, remedy, tuple(warnings)))
     return results
+
+
+def what_boots(site: Site, name: str) -> str:
+    """The loadout that boots by itself, and the choice that it is one of."""
+    found = effective(site, name)
+    if found.choice and found.loadout_name and found.boot:
+        return f"{found.loadout_name} ({found.boot.value})"
+    return found.loadout_name or (found.boot.value if found.boot else "")
 
 
 def differs(file: SiteFile, site: Site, boot: SimulatedBoot, known: dict[Path, str]) -> str:
@@ -191,8 +213,8 @@ def _source(file: SiteFile, site: Site, name: str, got: Got) -> Path | None:
         if root is None or got.path in site.roots[root].own:
             return None
         folder = RootFolder(file.roots, site.root_path(root))
-        place = folder.version(folder.state().used) / got.path
-        return place if place.is_file() else None
+        place = inside(folder.version(folder.state().used), got.path)
+        return place if place and place.is_file() else None
     path = got.path.split("/", 3)[3] if got.path.startswith("http://") else got.path
     places = [*own_places(site, by_mac(site, site.clients[name].mac), path), path]
     return next((file.files / place for place in places if (file.files / place).is_file()), None)
@@ -236,7 +258,7 @@ def show_problems(results: Sequence[Rehearsed], output: Output) -> None:
     alike: dict[tuple[str, str], list[Rehearsed]] = {}
     for result in (r for r in results if not r.good):
         key = result.problem.replace(result.boot.name, "NAME").replace(result.boot.mac, "MAC")
-        remedy = result.cause.remedy if result.cause else ""
+        remedy = result.cause.remedy if result.cause else result.remedy
         alike.setdefault((key, remedy), []).append(result)
     for (_, remedy), same in alike.items():
         names = few([result.boot.name for result in same], _NAMES)
@@ -245,10 +267,13 @@ def show_problems(results: Sequence[Rehearsed], output: Output) -> None:
         cause = same[0].cause
         if cause:
             output.print(f"      {cause.cause}: {cause.problem}")
+        if remedy:
             output.print(Text(f"      {remedy}", style="green"))
     noted: dict[str, list[str]] = {}
-    for boot in (result.boot for result in results if result.good and result.boot.note):
-        noted.setdefault(boot.note, []).append(boot.name)
+    for result in (result for result in results if result.good):
+        for note in (result.boot.note, *result.warnings):
+            noted.setdefault(note, []).append(result.boot.name)
+    noted.pop("", None)
     for note, names_of_it in noted.items():
         output.print(f"\n{few(names_of_it, _NAMES)}: {note}")
 
@@ -262,6 +287,7 @@ def result_json(result: Rehearsed) -> dict[str, object]:
         "finding": cause_json(result.cause) if result.cause else None,
         "seconds": round(boot.seconds, 3), "asked_again": len(boot.again),
         "command_line": boot.command_line, "note": boot.note or None,
+        "loadout": result.loadout, "warnings": list(result.warnings),
         "files": [
             {"what": g.what, "path": g.path, "bytes": g.size, "sha256": g.digest}
             for g in boot.files

@@ -18,6 +18,7 @@ from daskel.core.dhcp.client_messages import LOADER, SYSTEM, Face
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import Packet
 from daskel.core.reader import MalformedError
+from daskel.core.roots.kernels import HEAD, kernel_processor
 from daskel.rehearse.fetch import (
     DIRECT,
     BootError,
@@ -59,6 +60,7 @@ class SimulatedBoot:
     again: list[str] = field(default_factory=list)  # what it had to ask for again
     seconds: float = 0.0
     problem: str = ""
+    unsure: list[str] = field(default_factory=list)  # what could not be known, for people
     note: str = ""  # why it is simulated no further, where that is not a problem
 
 
@@ -72,10 +74,14 @@ class Board:
     initrd: Sequence[str]
 
 
-Read = Callable[[NfsRoot, str], Iterable[tuple[str, bytes]]]
+# What is read of a root: given the kernel's arguments and processor, and where to say what could
+# not be known.
+Read = Callable[[NfsRoot, str, str | None, list[str]], Iterable[tuple[str, bytes]]]
 
 
-def whole_root(root: NfsRoot, _: str) -> Iterable[tuple[str, bytes]]:
+def whole_root(
+    root: NfsRoot, _: str, __: str | None, ___: list[str]
+) -> Iterable[tuple[str, bytes]]:  # fmt: skip
     """Every file that there is."""
     return root.files()
 
@@ -113,6 +119,7 @@ class _Booting:
         self._wire, self._server, self._result, self._progress = wire, server, result, progress
         self._face, self._began = face, time.monotonic()
         self._folder = ""  # the URL that an HTTP boot file was in
+        self._kernel_head = b""
         self._xid = crc32(result.mac.encode())
 
     def run(self) -> None:
@@ -221,7 +228,8 @@ class _Booting:
         server = IPv4Address(match[1] or acknowledged.siaddr)
         root = NfsRoot(self._wire, self._own, server, match[2])
         try:
-            for path, data in self._read(root, result.command_line):
+            processor = kernel_processor(self._kernel_head)
+            for path, data in self._read(root, result.command_line, processor, result.unsure):
                 self._keep("root", path, (data,))
             self._stage("root")
             if root.resolve(up.IN_ROOT):
@@ -247,7 +255,10 @@ class _Booting:
     def _keep(self, what: str, path: str, pieces: Iterable[bytes]) -> bytes:
         """The content of a text; of everything else, no more than its digest is kept."""
         began, digest, size, text = time.monotonic(), sha256(), 0, b""
+        self._kernel_head = b"" if what == "kernel" else self._kernel_head
         for piece in pieces:
+            if what == "kernel" and len(self._kernel_head) < HEAD:
+                self._kernel_head += piece
             digest.update(piece)
             size += len(piece)
             text += piece if what == "configuration" else b""

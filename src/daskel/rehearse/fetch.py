@@ -170,7 +170,8 @@ def tftp_pieces(
     wire: Wire, own: IPv4Address, server: IPv4Address, path: str, face: Face, again: list[str]
 ) -> Iterator[bytes]:
     """A file in blocks. Firmware that asks for the size first does so. Raises BootError."""
-    options = {"tsize": "0", "blksize": str(face.block_size)} if face.block_size else {}
+    options = {"blksize": str(face.block_size)} if face.block_size else {}
+    options |= {"tsize": "0"} if options and face.size_asked else {}
     options |= {"windowsize": str(face.window)} if face.window else {}
     fetch = partial(_tftp, wire, own, server, again)
     if face.size_first:
@@ -366,6 +367,13 @@ class NfsRoot:
             elif entry.attributes.type is FileType.REGULAR:
                 yield path, self.read(entry.handle)
 
+    def read_file(self, handle: bytes) -> bytes | None:
+        """The same of a regular file; None for anything else."""
+        try:
+            return self.read(handle)
+        except BootError:
+            return None
+
     def read(self, handle: bytes) -> bytes:
         """The whole content of a file. Raises BootError."""
         data, last = bytearray(), False
@@ -379,13 +387,24 @@ class NfsRoot:
 
     def resolve(self, path: str) -> bytes | None:
         """The handle of what is at a path, symbolic links followed; None when nothing is."""
+        found = self._follow(path)
+        return found[0] if found else None
+
+    def real(self, path: str) -> str | None:
+        """The path behind all links; None when nothing is there."""
+        found = self._follow(path)
+        return found[1] if found else None
+
+    def _follow(self, path: str) -> tuple[bytes, str] | None:
+        """The handle of what is at a path, and its path without links."""
         left, at, links = path.strip("/").split("/"), [self.top], 0
+        names: list[str] = []
         while left:
             name = left.pop(0)
             if name in ("", "."):
                 continue
             if name == "..":
-                at = at[:-1] or [self.top]
+                at, names = at[:-1] or [self.top], names[:-1]
                 continue
             got = self._call(
                 nfs3.PROGRAM, Procedure.LOOKUP, calls.serialise_lookup(at[-1], name.encode())
@@ -396,13 +415,15 @@ class NfsRoot:
             target = self._link(handle)
             if target is None:
                 at.append(handle)
+                names.append(name)
                 continue
             links += 1
             if links > _MOST_LINKS:
                 return None
             left = [*target.strip("/").split("/"), *left]
-            at = [self.top] if target.startswith("/") else at
-        return at[-1]
+            if target.startswith("/"):
+                at, names = [self.top], []
+        return at[-1], "/" + "/".join(names)
 
     def names(self, path: str) -> list[str]:
         """What is in a folder; nothing when there is none."""

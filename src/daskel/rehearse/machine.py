@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import asyncio
 import shutil
+import socket
 import subprocess
-from collections.abc import Mapping
+import time
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -13,22 +15,30 @@ from typing import Any
 import pyte
 from qemu.qmp import QMPClient, QMPError
 
+from daskel.core.dhcp.client_messages import UBOOT
 from daskel.rehearse import screen
+from daskel.rehearse.keys import Press
 from daskel.rehearse.network import Network
 from daskel.system.requirements import MissingRequirementError
 
 _FOLDERS = tuple(Path("/usr/share") / name for name in (
-    "OVMF", "AAVMF", "edk2/x64", "edk2/ovmf", "edk2/aarch64", "qemu", "qemu-efi-aarch64"
+    "OVMF", "AAVMF", "../lib/u-boot", "edk2/x64", "edk2/ovmf", "edk2/aarch64", "qemu",
+    "qemu-efi-aarch64",
 ))  # fmt: skip
 _CODE = {  # by the kind of firmware: file names of the firmware itself, and of its variables
-    "uefi": (("OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd"), ("OVMF_CODE.fd", "OVMF_VARS.fd"),
+    "uefi-x64": (("OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd"), ("OVMF_CODE.fd", "OVMF_VARS.fd"),
              ("OVMF_CODE.4m.fd", "OVMF_VARS.4m.fd")),
     "uefi-x86": (("OVMF32_CODE_4M.secboot.fd", "OVMF32_VARS_4M.fd"),),
-    "arm64": (("AAVMF_CODE.fd", "AAVMF_VARS.fd"), ("QEMU_EFI.fd", "QEMU_VARS.fd")),
+    UBOOT: (("qemu_arm64/u-boot.bin", ""),),
+    "uefi-arm64": (("AAVMF_CODE.fd", "AAVMF_VARS.fd"), ("QEMU_EFI.fd", "QEMU_VARS.fd")),
 }  # fmt: skip
-KINDS = ("bios", "uefi", "uefi-http", "uefi-x86", "uefi-x86-http", "arm64", "arm64-http")
+KINDS = (
+    "bios", "uefi-x64", "uefi-x64-http", "uefi-x86", "uefi-x86-http", "uefi-arm64",
+    "uefi-arm64-http", UBOOT,
+)  # fmt: skip
 _ROM, _ROM_SIZE = 0xC0000, 0x10000  # where a VGA card has its ROM, with its font
 _QMP_WAIT = 20.0  # seconds
+_BETWEEN_KEYS = 0.15  # seconds: longer than a key is held down
 
 
 @dataclass
@@ -39,6 +49,7 @@ class VirtualMachine:
     log: Path
     serial: Path
     monitor: Path
+    keyboard: bool = True  # it has one, beside its serial line
     _letters: dict[bytes, str] = field(default_factory=dict)
 
     @property
@@ -54,6 +65,21 @@ class VirtualMachine:
     def picture(self, target: Path) -> None:
         """The machine's screen, as a PNG file. Raises OSError."""
         self._ask("screendump", filename=str(target.absolute()), format="png")
+
+    def unplug(self, card: str) -> None:
+        """Pull the cable of a card, by its name for QEMU. Raises OSError."""
+        self._ask("set_link", name=card, up=False)
+
+    def press(self, press: Press) -> None:
+        """Press keys together; on its serial line where the machine has no keyboard. Raises
+        OSError."""
+        if self.keyboard:
+            self._ask("send-key", keys=[{"type": "qcode", "data": key} for key in press.keys])
+            time.sleep(_BETWEEN_KEYS)
+            return
+        with socket.socket(socket.AF_UNIX) as sock:
+            sock.connect(str(self.serial))
+            sock.sendall(press.serial.encode())
 
     def lines(self) -> list[str]:
         """The lines on the screen: of a VGA card in its text mode, else what a terminal on the
@@ -96,14 +122,14 @@ async def _execute(monitor: Path, command: str, arguments: Mapping[str, object])
         await client.disconnect()
 
 
-def switch_on(
+def switch_on(  # noqa: PLR0913 - all that a machine is made of, by name
     network: Network, folder: Path, name: str, mac: str, firmware: str, *,
-    card: str = "virtio-net-pci", memory: int = 768,
+    card: str = "virtio-net-pci", memory: int = 768, more: Sequence[str] = (),
 ) -> VirtualMachine:  # fmt: skip
-    """An empty machine, one of `KINDS`, that boots from its network card; `memory` in MiB. What it
-    writes goes into `folder`, into files that begin with its name. Raises
-    MissingRequirementError."""
-    arm, http = firmware.startswith("arm64"), firmware.endswith("-http")
+    """An empty machine, one of `KINDS`, that boots from its network card; `memory` in MiB; `more`:
+    other words for QEMU. What it writes goes into `folder`, into files that begin with its name.
+    Raises MissingRequirementError."""
+    arm, http = firmware in ("uefi-arm64", "uefi-arm64-http", UBOOT), firmware.endswith("-http")
     program = "qemu-system-aarch64" if arm else "qemu-system-x86_64"
     if not shutil.which(program):
         raise MissingRequirementError(
@@ -114,19 +140,23 @@ def switch_on(
     network.add_tap(tap)
     rom = "" if firmware == "bios" else ",romfile="  # without one on the card, UEFI has its own
     machine = ["-M", "virt", "-device", "ramfb"] if arm else ["-vga", "std"]
+    if firmware.startswith("uefi-x86"):  # whose firmware is built for it
+        machine += ["-M", "q35,smm=on", "-global", "driver=cfi.pflash01,property=secure,value=on"]
+    machine += ["-cpu", "cortex-a57" if firmware == UBOOT else "max"]
     process = network.start(
-        program, "-accel", "tcg", "-cpu", "max", "-m", str(memory), *machine,
+        program, "-accel", "tcg", "-m", str(memory), *machine,
         "-nodefaults", "-display", "none", "-no-reboot",
         "-qmp", f"unix:{monitor},server=on,wait=off",
         "-chardev", f"socket,id=serial,path={serial},server=on,wait=off,logfile={log}",
         "-serial", "chardev:serial",
+        *more,
         "-netdev", f"tap,id=net,ifname={tap},script=no,downscript=no",
         "-device", f"{card},netdev=net,mac={mac},bootindex=1{rom}",
         *_firmware(folder, name, firmware.removesuffix("-http"), http),
         log=folder / f"{name}.qemu",
     )  # fmt: skip
     log.touch()
-    return VirtualMachine(process, log, serial, monitor)
+    return VirtualMachine(process, log, serial, monitor, keyboard=not arm)
 
 
 def _firmware(folder: Path, name: str, kind: str, http: bool) -> list[str]:
@@ -135,10 +165,12 @@ def _firmware(folder: Path, name: str, kind: str, http: bool) -> list[str]:
     pairs = [(place / code, place / own) for place in _FOLDERS for code, own in _CODE[kind]]
     code, own = next((pair for pair in pairs if all(p.exists() for p in pair)), (None, None))
     if code is None or own is None:
-        remedy = "apt install ovmf qemu-efi-aarch64 ovmf-ia32"
+        remedy = "apt install ovmf qemu-efi-aarch64 ovmf-ia32 u-boot-qemu"
         raise MissingRequirementError(
             f"there is no {kind} firmware for virtual machines here", remedy
         )
+    if kind == UBOOT:
+        return ["-bios", str(code)]
     variables = folder / f"{name}.vars"
     shutil.copy(own, variables)
     options = ["-drive", f"if=pflash,format=raw,readonly=on,file={code}"]

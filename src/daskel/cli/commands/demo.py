@@ -13,7 +13,7 @@ from pathlib import Path
 from daskel.cli.explanations import explain_client, show
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.practice_server import free_base, running
-from daskel.cli.rehearsals import Rehearsed, boot_all, differs, show_problems, table_of
+from daskel.cli.rehearsals import Rehearsed, boot_all, differs, show_problems, table_of, what_boots
 from daskel.cli.site import json_argument
 from daskel.core.boot.wire import Ports, Wire
 from daskel.core.site.layers import effective
@@ -112,7 +112,7 @@ def _unread(file: SiteFile, result: SimulatedBoot) -> str:
 def _report(
     output: Output, file: SiteFile, boots: list[SimulatedBoot], seconds: float, kept: bool
 ) -> None:
-    results = [Rehearsed(one, _loadout(file.valid, one.name), one.problem) for one in boots]
+    results = [Rehearsed(one, what_boots(file.valid, one.name), one.problem) for one in boots]
     output.console.print(table_of(results))
     show_problems(results, output)
     up = sum(1 for result in boots if not result.problem and result.stage == "root")
@@ -133,11 +133,6 @@ def _report(
             f"\nGo on with: cd {file.path.parent} && daskel boots list && daskel rehearse; "
             "daskel serve --loopback"
         )
-
-
-def _loadout(site: Site, name: str) -> str:
-    boot = effective(site, name).boot
-    return boot.value if boot else ""
 
 
 def _json(result: SimulatedBoot) -> dict[str, object]:

@@ -23,14 +23,15 @@ from daskel.cli.rehearsals import (
 )
 from daskel.cli.selection import select
 from daskel.cli.site import json_argument, open_site, site_argument
-from daskel.cli.usage import UsageProblem
+from daskel.cli.usage import UsageProblem, many, seconds
 from daskel.core.dhcp.client_messages import FACES
-from daskel.core.values import counted, parse_duration
+from daskel.core.values import counted
+from daskel.rehearse.keys import Step, parse_keys
 from daskel.system.sitefile import SiteFile
 
 EXAMPLE = (
     "daskel rehearse                   # one simulated boot of every client",
-    "daskel rehearse tide-01 --firmware uefi",
+    "daskel rehearse tide-01 --firmware uefi-x64",
     "daskel rehearse tide --storm 300 --within 5s --plot storm.png",
     "daskel rehearse tide-01 --machine # real firmware and kernel, in a virtual machine (root)",
 )
@@ -43,14 +44,15 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     who.completer = names_of(["client", "group"])  # type: ignore[attr-defined]
     parser.add_argument(
         "--firmware", choices=list(FACES),
-        help="how they ask (default: as each was last seen, else by the site's loaders)",
+        help="how they ask (default: as the site file says, as each was last seen, or as its "
+        "kernel suggests)",
     )  # fmt: skip
     parser.add_argument(
-        "--storm", type=_many, metavar="N",
+        "--storm", type=many, metavar="N",
         help="boot N at once: the clients themselves, then copies of them",
     )  # fmt: skip
     parser.add_argument(
-        "--within", type=_seconds, default=0, metavar="TIME",
+        "--within", type=seconds, default=0, metavar="TIME",
         help='with --storm: begin them spread over this time, like "5s" (default: all at once)',
     )  # fmt: skip
     parser.add_argument(
@@ -61,6 +63,20 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         help="boot one client as a virtual machine with real firmware, in a network of its own",
     )  # fmt: skip
     parser.add_argument(
+        "--stay", action="store_true",
+        help="with --machine: it goes on until Ctrl-C, also when it is up or stuck",
+    )  # fmt: skip
+    parser.add_argument(
+        "--until", metavar="STAGE|TEXT",
+        help="with --machine: end when it comes to this stage (menu, kernel, root, ...), or has "
+        "this text on its screen",
+    )  # fmt: skip
+    parser.add_argument(
+        "--keys", type=_keys, default=(), metavar="KEYS",
+        help='with --machine: type this, like "<see Skerry Point><down><enter>"; keys and what to '
+        "wait for (<5s>, <see TEXT>) stand in < >",
+    )  # fmt: skip
+    parser.add_argument(
         "--keep", type=Path, metavar="DIR",
         help="leave the server's log and what else was made in this folder",
     )  # fmt: skip
@@ -68,17 +84,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     json_argument(parser)
 
 
-def _many(text: str) -> int:
-    if not text.isdigit() or not 1 <= int(text) <= 5000:
-        raise argparse.ArgumentTypeError("a number from 1 to 5000 is needed")
-    return int(text)
-
-
-def _seconds(text: str) -> int:
+def _keys(text: str) -> list[Step]:
     try:
-        return parse_duration(text)
+        return parse_keys(text)
     except ValueError as error:
-        raise argparse.ArgumentTypeError(f"{text} {error}") from None
+        raise argparse.ArgumentTypeError(str(error)) from None
 
 
 def run(args: argparse.Namespace, output: Output) -> ExitCode:
@@ -92,6 +102,8 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         )
     if (args.plot or args.within) and not args.storm:
         raise UsageProblem("--plot and --within go with --storm", "daskel rehearse --help")
+    if (args.stay or args.until or args.keys) and not args.machine:
+        raise UsageProblem("--stay, --until and --keys go with --machine", "daskel rehearse --help")
     if args.machine and (len(names) != 1 or args.storm):
         raise UsageProblem("one client is rehearsed as a machine", "name one; no --storm")
     if args.machine:

@@ -23,15 +23,22 @@ from daskel.cli.practice_server import Practice, begin, serving
 from daskel.cli.rehearsals import jobs_of
 from daskel.core.boot.arguments import slate_of
 from daskel.core.history.boots import Boot, End, fetches, from_row
-from daskel.core.history.diagnosis import Case, Cause, diagnose
+from daskel.core.history.case import Case, Cause
+from daskel.core.history.diagnosis import diagnose
+from daskel.core.history.events import Stage
 from daskel.core.history.outcome import GOOD, Result, result, waits_for
+from daskel.core.roots.kernels import HEAD, kernel_processor
 from daskel.core.site.layers import effective
-from daskel.core.site.model import Site
+from daskel.core.site.model import Loadout, Site
 from daskel.core.values import show_duration, show_size
+from daskel.rehearse.dynamic_linking import FolderTree, starts
+from daskel.rehearse.fetch import BootError
+from daskel.rehearse.keys import Typing
 from daskel.rehearse.machine import KINDS, VirtualMachine, switch_on
 from daskel.rehearse.network import Network
 from daskel.system.control_client import ask, socket_path
 from daskel.system.requirements import MissingRequirementError
+from daskel.system.roots.roots import RootFolder
 from daskel.system.sitefile import SiteFile
 
 _PAUSE = 0.5  # seconds between two looks
@@ -40,6 +47,7 @@ _QUIET, _MOST_AFTER = 15.0, 180.0  # the same for others: until its screen stand
 _PICTURES = 3.0  # seconds between two pictures of the screen
 _MEMORY = 1536  # MiB
 _NEVER_SEEN = 180.0  # seconds
+_PANIC = "Kernel panic - not syncing"  # Linux, kernel/panic.c
 
 
 def rehearse_machine(
@@ -55,11 +63,13 @@ def rehearse_machine(
                      f"rehearse it simulated: daskel rehearse {name}")  # fmt: skip
         return ExitCode.WRONG_USE
     client = _Client(practice, site, name)
+    client.stays, client.until = args.stay, args.until
     segment = effective(site, name).segment
     assert segment, "jobs_of looked"
     with _room(practice, file.valid, site, segment.value) as network:
         machine = switch_on(network, folder, name, job.mac, job.firmware, memory=_MEMORY)
         show = _live if output.console.is_terminal and not output.as_json else _plain
+        client.typing = Typing(args.keys, machine.press)
         if not output.as_json:
             output.print(_head(file.valid, name, job.firmware, segment.value))
         with suppress(KeyboardInterrupt):
@@ -70,7 +80,36 @@ def rehearse_machine(
             raise MissingRequirementError(f"QEMU ended: {said[-1] if said else 'it said nothing'}",
                                f"see {folder / name}.qemu")  # fmt: skip
     (folder / f"{name}.screen.txt").write_text("\n".join(client.screen).rstrip() + "\n")
-    return _end(client, folder, job.firmware, output)
+    console = machine.console + "\n".join(client.screen)
+    return _end(client, folder, job.firmware, _stopped(file, site, client, console), output)
+
+
+def _stopped(file: SiteFile, site: Site, client: _Client, console: str) -> Cause | None:
+    """Why a system does not run although its root was mounted."""
+    boot = client.boot
+    if boot is None or client.result not in (Result.ROOT, Result.RUNNING):
+        return None
+    loadout = effective(site, client.name).loadout
+    if loadout and loadout.root:
+        folder = RootFolder(file.roots, site.root_path(loadout.root))
+        tree = FolderTree(folder.version(folder.state().used))
+        try:
+            starts(tree, boot.loaded.arguments if boot.loaded else "", _processor(file, loadout))
+        except BootError as error:
+            remedy = "daskel root inspect looks at what its root has"
+            return Cause("init-fails", f"its root was mounted, and {error}", remedy)
+    panic = next((line for line in console.splitlines() if _PANIC in line), None)
+    if panic is None:
+        return None
+    said = panic[panic.index(_PANIC) :].strip()
+    return Cause("kernel-panic", f"its kernel has stopped: {said}", "see its console and screen")
+
+
+def _processor(file: SiteFile, loadout: Loadout) -> str | None:
+    """Of a loadout's kernel."""
+    with suppress(OSError), (file.files / (loadout.kernel or "")).open("rb") as kernel:
+        return kernel_processor(kernel.read(HEAD))
+    return None
 
 
 def _head(site: Site, name: str, firmware: str, segment: str) -> str:
@@ -119,6 +158,9 @@ class _Client:
         self.boot: Boot | None = None
         self.moving: dict[str, Any] | None = None
         self._screen: tuple[float, Sequence[str]] = (0.0, ())
+        self._console = ""
+        self.stays, self.until = False, ""  # see the arguments of these names
+        self.typing: Typing | None = None
 
     def look(self, machine: VirtualMachine) -> Sequence[str]:
         """What the server knows now, and what is on the screen."""
@@ -131,7 +173,24 @@ class _Client:
         self.moving = next((r["file"] for r in rows if r["client"] == self.name), None)
         if list(screen) != list(self._screen[1]):
             self._screen = time.time(), screen
+        if self.until:
+            self._console = machine.console
+        if self.typing and not self.typing.over and machine.runs:
+            with suppress(OSError):
+                self.typing.go_on(time.monotonic(), self.shows)
         return screen
+
+    def shows(self, text: str) -> bool:
+        """Whether a text is on its screen."""
+        return any(text in line for line in self._screen[1])
+
+    @property
+    def came_there(self) -> bool:
+        """It came to the stage, or shows the text, that it was to be watched until."""
+        stage = next((s for s in Stage if s.value == self.until.lower()), None)
+        if stage is not None:
+            return bool(self.boot and any(at is stage for at, _ in self.boot.stages))
+        return self.shows(self.until) or self.until in self._console
 
     def take_picture(self, machine: VirtualMachine) -> None:
         """Of its screen, instead of the one before; a machine may switch itself off."""
@@ -154,9 +213,13 @@ class _Client:
         now = time.time()
         if not machine.runs:
             return True
+        if self.stays or (self.until and self.came_there):
+            return not self.stays
         if self.boot is None:
             return now - self.began > _NEVER_SEEN
         since = now - self.boot.stages[-1][1]
+        if self.until:
+            return self.result == Result.STUCK
         if self.result in (Result.ROOT, Result.RUNNING):
             if self._tells and self.result == Result.ROOT:
                 return since > _TELLS_UP
@@ -236,16 +299,23 @@ def _lines(boot: Boot, moving: dict[str, Any] | None) -> Iterator[tuple[str, boo
 # --- what came of it ---
 
 
-def _end(client: _Client, folder: Path, firmware: str, output: Output) -> ExitCode:
+def _end(
+    client: _Client, folder: Path, firmware: str, stopped: Cause | None, output: Output
+) -> ExitCode:
     name, boot = client.name, client.boot
     kept = [folder / f"{name}.{end}" for end in ("console", "screen.txt", "png")]
     kept = [path for path in (*kept, folder / "serve.log") if path.exists()]
-    over = float("inf") if client.result not in GOOD else time.time()
+    there = bool(client.until) and client.came_there
+    goes_on = client.result in GOOD or there or client.stays
+    over = time.time() if goes_on else float("inf")
     causes = diagnose(Case(boot, over)) if boot else [_silent(name)]
     how = result(boot, over) if boot else Result.STUCK
+    if stopped:
+        how, causes = Result.STUCK, [stopped, *causes]
+    good = there if client.until else how in GOOD
     if output.as_json:
         output.json({
-            "client": name, "firmware": firmware, "good": how in GOOD, "result": how,
+            "client": name, "firmware": firmware, "good": good, "result": how,
             "stage": boot.stage.value if boot else None,
             "seconds": round(boot.stages[-1][1] - boot.began, 3) if boot and boot.stages else None,
             "files": fetch_json(boot) if boot else [],
@@ -257,8 +327,10 @@ def _end(client: _Client, folder: Path, firmware: str, output: Output) -> ExitCo
         if boot:
             print_boot(boot, how, output)
         show_causes(causes, output)
+        if client.until:
+            output.print(f"\nIt {'came to' if there else 'did not come to'}: {client.until}")
         output.print(f"\nkept in {folder}: {', '.join(path.name for path in kept)}")
-    return ExitCode.GOOD if how in GOOD else ExitCode.BAD_NEWS
+    return ExitCode.GOOD if good else ExitCode.BAD_NEWS
 
 
 def _silent(name: str) -> Cause:

@@ -19,6 +19,12 @@ from daskel.core.site.positions import Origin
 _DISK = re.compile(r"(?:/dev/(?!nfs|ram|zram|fuse|shm)|UUID=|LABEL=|PARTUUID=|PARTLABEL=)")
 _MAKES = {3: "x86", 62: "x86", 40: "arm", 183: "arm64", 243: "riscv", 258: "loongarch"}
 _RELEASE = re.compile(rb"Linux version ([^\s\0]+)")
+_NFS = re.compile(r"(^|/)nfs(v3)?\.ko")
+_CARD = re.compile(
+    r"/drivers/net/(ethernet/|usb/|hyperv/|xen-|virtio_net|vmxnet3|fjes|thunderbolt)|/virtio_net\.ko|"
+    r"(^|/)(virtio_net|e100|e1000e?|igb|igc|ixgbe|r8169|8139(cp|too)|tg3|bnx2x?|sky2|forcedeth|"
+    r"pcnet32|ne2k-pci|vmxnet3|via-rhine|atl1[ce]|alx|jme|skge|stmmac|genet|dwmac-\w+)\.ko"
+)
 _BEGINS = re.compile(rb"\d[\w.+~-]*")  # a release, at the beginning of the version
 
 
@@ -40,6 +46,7 @@ class Handed:
     release: str | None  # of the kernel
     processor: str | None
     names: Collection[str] | None
+    built_in: Collection[str] | None = None  # modules of the kernel itself; None when not known
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +67,7 @@ def inspect(facts: Facts, root: Origin) -> list[Finding]:
     """Everything that would keep a client from booting it, or would trouble it."""
     found = [*_init(facts, root), *_fstab(facts), *_network(facts, root)]
     for handed in facts.handed:
-        found += [*_kernel(facts, handed), *_initrd(handed)]
+        found += [*_kernel(facts, handed), *initrd_findings(handed)]
     if facts.unique:
         count = "1 file belongs" if facts.unique == 1 else f"{facts.unique} files belong"
         problem = f"{count} to one machine (keys, logs, leases)"
@@ -99,25 +106,35 @@ def _kernel(facts: Facts, handed: Handed) -> Iterator[Finding]:
         yield Finding(Severity.ERROR, handed.origin, problem, remedy)
 
 
-def _initrd(handed: Handed) -> Iterator[Finding]:
+def initrd_findings(handed: Handed) -> Iterator[Finding]:
+    """What an initrd is without that is needed to mount a root by NFS: an error where the kernel
+    is known not to have it, either."""
     if handed.names is None:
         return
+    sure = Severity.WARNING if handed.built_in is None else Severity.ERROR
     modules = [name for name in handed.names if re.search(r"\.ko(\.\w+)?$", name)]
     releases = {m[1] for name in modules if (m := re.search(r"lib/modules/([^/]+)/", name))}
     if handed.release and releases and handed.release not in releases:
         problem = f"the initrd has modules of {', '.join(sorted(releases))}, the kernel is "
         remedy = "make the initrd for this kernel: update-initramfs -c -k " + handed.release
         yield Finding(Severity.ERROR, handed.origin, problem + handed.release, remedy)
-    if not any(re.search(r"(^|/)nfs(v3)?\.ko", name) for name in modules):
+    built_in = handed.built_in or ()
+    if not any(_NFS.search(name) for name in (*modules, *built_in)):
         problem = f"the initrd of loadout {handed.loadout} has no NFS module"
-        remedy = (
-            "add nfs and nfsv3 to it (Debian: BOOT=nfs in initramfs.conf), unless it is built in"
+        remedy = "add nfs and nfsv3 to it (Debian: BOOT=nfs in initramfs.conf)" + (
+            "" if handed.built_in is not None else ", unless it is built in"
         )
-        yield Finding(Severity.WARNING, handed.origin, problem, remedy)
-    if modules and not any("/net/" in name or "virtio_net" in name for name in modules):
+        yield Finding(sure, handed.origin, problem, remedy)
+    if modules and not any(_drives_a_card(name) for name in (*modules, *built_in)):
         problem = f"the initrd of loadout {handed.loadout} has no driver of a network card"
         remedy = "make it with all network drivers (Debian: MODULES=most)"
-        yield Finding(Severity.WARNING, handed.origin, problem, remedy)
+        known = sure if all("/kernel/" in name for name in modules) else Severity.WARNING
+        yield Finding(known, handed.origin, problem, remedy)
+
+
+def _drives_a_card(module: str) -> bool:
+    """By its place in the kernel's own tree; by its name where an initrd has a tree of its own."""
+    return bool(_CARD.search(module))
 
 
 def _fstab(facts: Facts) -> Iterator[Finding]:
@@ -148,6 +165,11 @@ def _network(facts: Facts, root: Origin) -> Iterator[Finding]:
         problem = "NetworkManager is switched on, and may take the interface down"
         remedy = "daskel root edit NAME -- systemctl disable NetworkManager"
         yield Finding(Severity.WARNING, root, problem, remedy)
+
+
+def processor_of(machine: int) -> str | None:
+    """The family of processors of an ELF file's machine type; None where it is not known."""
+    return _MAKES.get(machine)
 
 
 def kernel_release(data: bytes) -> str | None:

@@ -18,7 +18,7 @@ from daskel.core.boot.identity import by_mac, roots_of, settings_of
 from daskel.core.boot.template import FillError, render
 from daskel.core.boot.wire import Ports
 from daskel.core.content import up
-from daskel.core.history.events import Who
+from daskel.core.history.events import Address, Who
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.layers import NOT_ASSIGNED, Assigned, Effective, effective, segment_name
 from daskel.core.site.model import Site, SlateKind
@@ -124,7 +124,7 @@ def _view(site: Site, who: Who, segment: str, root: str, assigned: Assigned) -> 
 
 
 def _known(
-    site: Site, found: Effective, segment: str, root: str, address: IPv4Address | None
+    site: Site, found: Effective, segment: str, root: str, address: Address | None
 ) -> Mapping[str, object]:
     here = site.segments[segment]
     export = {"name": root, "export": f"{here.server}:{mount_path(site, found, root)}"}

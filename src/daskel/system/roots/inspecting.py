@@ -51,7 +51,7 @@ def read_facts(site: Site, root: str, tree: Path, files: Path) -> Facts:
     linker = inside(tree, init.interpreter) if init and init.interpreter else tree
     return Facts(
         str(tree), init, linker is not None and linker.exists(), modules, texts, units, unique,
-        list(_handed(site, root, files)),
+        list(_handed(site, root, tree, files)),
     )  # fmt: skip
 
 
@@ -87,21 +87,35 @@ def _program(tree: Path, path: str) -> Program | None:
         return elf_program(f"/{path}", file.read(_LARGEST_PROGRAM))
 
 
-def _handed(site: Site, root: str, files: Path) -> Iterator[Handed]:
+def _handed(site: Site, root: str, tree: Path, files: Path) -> Iterator[Handed]:
     """Of every loadout with this root."""
     for name, loadout in site.loadouts.items():
-        if loadout.root != root or not loadout.kernel:
-            continue
-        kernel = b""
+        if loadout.root == root and loadout.kernel:
+            yield handed(site, name, tree, files)
+
+
+def handed(site: Site, name: str, tree: Path, files: Path) -> Handed:
+    """What a loadout hands out with the root in `tree`."""
+    loadout, kernel = site.loadouts[name], b""
+    with suppress(OSError):
+        kernel = (files / (loadout.kernel or "")).read_bytes()
+    names: list[str] | None = None
+    for path in loadout.initrd:
         with suppress(OSError):
-            kernel = (files / loadout.kernel).read_bytes()
-        names: list[str] | None = None
-        for path in loadout.initrd:
-            with suppress(OSError):
-                found = initrd_names((files / path).read_bytes())
-                names = None if found is None else (names or []) + found
-        origin = site.origin("loadout", name, "kernel")
-        yield Handed(name, origin, kernel_release(kernel), kernel_processor(kernel[:4096]), names)
+            found = initrd_names((files / path).read_bytes())
+            names = None if found is None else (names or []) + found
+    release, processor = kernel_release(kernel), kernel_processor(kernel[:4096])
+    built_in = _built_in(tree, release) if release else None
+    return Handed(name, site.origin("loadout", name, "kernel"), release, processor, names, built_in)
+
+
+def _built_in(tree: Path, release: str) -> list[str] | None:
+    """The modules that a kernel has in itself, as its list in the root says."""
+    place = inside(tree, f"lib/modules/{release}/modules.builtin")
+    try:
+        return place.read_text(errors="replace").split() if place else None
+    except OSError:
+        return None
 
 
 def initrd_names(data: bytes) -> list[str] | None:
