@@ -47,6 +47,7 @@ COMMANDS = {  # in the order of the work
     "watch": "watch clients boot: a line for each, what it fetches, and what it waits for",
     "boots": "past boots: list, show one whole, or a picture of many",
     "diagnose": "say why a client's boot came no further, from its events or from a capture",
+    "forecast": "how long clients take from power-on to their root, and what limits them",
     "store": "leases and past boots on the disk: check them, go back to a copy",
     "demo": "show all of it on a made-up site: no root, no network, a few seconds",
 }

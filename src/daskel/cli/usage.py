@@ -9,8 +9,11 @@ from collections.abc import Callable, Sequence
 from typing import Any, NoReturn
 
 from daskel.core.site.finding import did_you_mean
+from daskel.core.values import parse_duration
 
 _HIDDEN = "_unrecognized_args"  # where argparse keeps what no parser knew
+
+_MOST_MACHINES = 5000
 
 
 class UsageProblem(Exception):  # noqa: N818 - names what was done, not a fault
@@ -74,3 +77,18 @@ def add_verb(
     )  # fmt: skip
     parser.set_defaults(run=run)
     return parser
+
+
+def seconds(text: str) -> int:
+    """For an argument that is a duration with its unit."""
+    try:
+        return parse_duration(text)
+    except ValueError as error:
+        raise argparse.ArgumentTypeError(f"{text} {error}") from None
+
+
+def many(text: str) -> int:
+    """For an argument that is a number of machines."""
+    if not text.isdigit() or not 1 <= int(text) <= _MOST_MACHINES:
+        raise argparse.ArgumentTypeError(f"a number from 1 to {_MOST_MACHINES} is needed")
+    return int(text)
