@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import argparse
 import io
 import json
 import os
 import socket
 import subprocess
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
+from daskel.cli import main
 from daskel.cli.main import COMMANDS
 from daskel.cli.output import Output
 from daskel.cli.usage import UsageProblem
@@ -36,7 +39,7 @@ def test_completion(demo_folder: Path) -> None:
 
     assert set(COMMANDS) <= set(complete("daskel "))
     assert "lib-01" in complete("daskel explain lib-")
-    assert "uefi-http" in complete("daskel explain lib-01 --firmware ")
+    assert "uefi-x64-http" in complete("daskel explain lib-01 --firmware ")
 
 
 USAGE = [
@@ -62,9 +65,9 @@ def test_demo() -> None:
     by_name = {client["client"]: client for client in result["clients"]}
     assert {client["firmware"] for client in by_name.values()} == {
         "bios",
-        "uefi",
-        "uefi-http",
-        "arm64",
+        "uefi-x64",
+        "uefi-x64-http",
+        "uefi-arm64",
     }
     for name, client in by_name.items():
         own = 0 if name.startswith("buoy") or os.geteuid() else 4  # made for a client's slate
@@ -195,9 +198,9 @@ def test_explain(demo_folder: Path) -> None:
 
 EXPLAINED = [
     (["02-61-08-00-00-01"], 0, "option"),
-    (["lib-01", "--firmware", "uefi-http"], 0, "http://10.61.9.1/loader/uefi-x64.efi"),
-    (["lib-01", "--firmware", "uefi"], 0, "loader/uefi-x64.efi"),
-    (["buoy-1", "--firmware", "arm64"], 0, "loader/uefi-arm64.efi"),
+    (["lib-01", "--firmware", "uefi-x64-http"], 0, "http://10.61.9.1/loader/uefi-x64.efi"),
+    (["lib-01", "--firmware", "uefi-x64"], 0, "loader/uefi-x64.efi"),
+    (["buoy-1", "--firmware", "uefi-arm64"], 0, "loader/uefi-arm64.efi"),
     (["tide-13"], 2, "did you mean tide-"),
     (["02:61:ff:00:00:01"], 2, "there is no client"),
 ]
@@ -218,7 +221,7 @@ def test_explain_what_does_not_boot(demo_folder: Path) -> None:
         .replace('boot = "catalogue"', 'boot = "disk"')
     )
     site.write_text(text)
-    arm = daskel("explain", "buoy-1", "--firmware", "arm64", cwd=demo_folder)
+    arm = daskel("explain", "buoy-1", "--firmware", "uefi-arm64", cwd=demo_folder)
     assert arm.returncode == 1 and "add it to loaders in [site]" in arm.stdout
     disk = daskel("explain", "lib-01", cwd=demo_folder)
     assert disk.returncode == 0 and "starts from its own disk" in disk.stdout
@@ -311,3 +314,22 @@ def test_a_forked_child_cleans_nothing_up() -> None:
     """What a library forks, and ends, leaves what the command has begun alone."""
     done = subprocess.run([sys.executable, "-c", FORKS], capture_output=True, text=True, check=True)
     assert done.stdout == "143\ncleaned up\n", done
+
+
+def _parsers(parser: argparse.ArgumentParser, above: str = "") -> Iterator[tuple[str, set[str]]]:
+    """Every verb, and its options."""
+    verbs = [a for a in parser._actions if isinstance(a, argparse._SubParsersAction)]
+    for action in verbs:
+        for name, below in action.choices.items():
+            yield from _parsers(below, f"{above} {name}".strip())
+    if not verbs:
+        yield above, {option for action in parser._actions for option in action.option_strings}
+
+
+def test_what_changes_something_takes_the_same_options() -> None:
+    found = dict(_parsers(main.parser()))
+    both = {name for name, options in found.items() if {"--yes", "--dry-run"} <= options}
+    either = {name for name, options in found.items() if {"--yes", "--dry-run"} & options}
+    assert both == either
+    assert {"root files", "root build", "root seal", "client add", "assign", "lobby admit",
+            "slate freeze", "store restore", "apply", "files add"} <= both  # fmt: skip

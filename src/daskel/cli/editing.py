@@ -10,7 +10,7 @@ from typing import Any
 import tomli
 
 from daskel.cli.output import ExitCode, Output, finding_json
-from daskel.cli.site import json_argument, load_with_seen, path_of, site_argument
+from daskel.cli.site import change_arguments, json_argument, load_with_seen, path_of, site_argument
 from daskel.core.site.edit import EditError, add, change, has_table
 from daskel.core.site.finding import Finding, Severity, did_you_mean
 from daskel.core.site.model import TABLES
@@ -21,9 +21,7 @@ _BAD = (Severity.INVALID, Severity.ERROR)
 
 
 def editing_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "--dry-run", action="store_true", help="show what would change, and write nothing"
-    )
+    change_arguments(parser)
     site_argument(parser)
     json_argument(parser)
 
@@ -42,15 +40,31 @@ def names_of(kinds: Sequence[str]) -> Callable[..., list[str]]:
     return complete
 
 
-def values_of(kind: str, words: Sequence[str]) -> dict[str, Any]:
+VALUES_HELP = (
+    "keys of the site file. KEY= removes one; of a list, KEY+=ITEM adds to it and KEY-=ITEM takes "
+    "away, KEY=ITEM replaces it, given again for each item (args=quiet args=debug). "
+    "options.NAME=VALUE sets a DHCP option"
+)
+
+
+def values_of(
+    kind: str, words: Sequence[str], before: Mapping[str, Any] | None = None
+) -> dict[str, Any]:
     """`key=value` words as values for a table; `key=` removes the key, and a key of a list that
-    is given several times has several items. Raises EditError."""
+    is given several times has several items. `key+=item` and `key-=item` change the list that the
+    table has `before`. Raises EditError."""
     values: dict[str, Any] = {}
     fields = {field.alias or name: field for name, field in TABLES[kind].model_fields.items()}
     for word in words:
         key, equals, text = word.partition("=")
+        key, sign = (key[:-1], key[-1]) if key[-1:] in ("+", "-") else (key, "")
         if not equals or key.split(".")[0] not in fields:
             raise EditError(f"{word!r} is not KEY=VALUE; {did_you_mean(key, fields)}")
+        if sign:
+            if "tuple" not in str(fields[key].annotation) or not text:
+                raise EditError(f"{word!r} changes a list; {key} is not one, or no item is given")
+            values[key] = _changed(values, before or {}, key, sign, text)
+            continue
         if key.startswith("options."):
             values.setdefault("options", {})[key.removeprefix("options.")] = _typed(text)
         elif not text:
@@ -62,6 +76,22 @@ def values_of(kind: str, words: Sequence[str]) -> dict[str, Any]:
             values[key] = typed
     short = {k: v[0] for k, v in values.items() if k in ("group", "initrd") and v and len(v) == 1}
     return values | short
+
+
+def _changed(
+    values: Mapping[str, Any], before: Mapping[str, Any], key: str, sign: str, item: str
+) -> list[str]:
+    """A list with one item more, or less."""
+    there = values.get(key, before.get(key)) or []
+    items = [there] if isinstance(there, str) else list(there)
+    if sign == "+":
+        return [*items, item]
+    if item not in items:
+        have = ", ".join(map(str, items)) or "nothing"
+        more = f"; {key}+=-{item} removes it from what weaker layers say" if key == "args" else ""
+        raise EditError(f"{key} of this table has no {item} (it has {have}){more}")
+    items.remove(item)
+    return items
 
 
 def _typed(text: str) -> Any:

@@ -11,7 +11,15 @@ from typing import Any
 
 from rich.table import Table as Grid
 
-from daskel.cli.editing import edit, editing_arguments, names_of, new_table, owner, values_of
+from daskel.cli.editing import (
+    VALUES_HELP,
+    edit,
+    editing_arguments,
+    names_of,
+    new_table,
+    owner,
+    values_of,
+)
 from daskel.cli.explanations import assigned_of
 from daskel.cli.output import ExitCode, Output, short_place
 from daskel.cli.site import json_argument, open_site, path_of, site_argument
@@ -74,7 +82,7 @@ class Tables:
         words = {
             "list": "", "show": " NAME", "set": " NAME boot=rescue", "remove": " NAME",
             "add": " NAME kernel=rescue/vmlinuz" if self.kind == "loadout" else " NAME boot=rescue",
-            "copy": " notebook notebook-try args=debug", "rename": " tide-01 tide-21",
+            "copy": " notebook notebook-try args+=debug", "rename": " tide-01 tide-21",
             "import": " room.csv", "export": " > room.csv",
         }  # fmt: skip
         return f"daskel {self.kind} {verb}{words[verb]}"
@@ -94,8 +102,7 @@ class Tables:
             "values",
             metavar="KEY=VALUE",
             nargs="*",
-            help="keys of the site file; KEY= removes one, a list's key can be given again, "
-            "options.NAME=VALUE sets a DHCP option",
+            help=VALUES_HELP,
         )
 
     # --- verbs ---
@@ -131,14 +138,18 @@ class Tables:
         return ExitCode.GOOD
 
     def add(self, args: argparse.Namespace, output: Output) -> ExitCode:
-        values = values_of(self.kind, args.values)
-        changes = [(path_of(args), new_table(self.kind, args.new_name, values))]
-        said = f"{self.kind} {args.new_name} added."
-        return self._edit(args, output, self._site_file(args), changes, said, [args.new_name])
+        values, file = values_of(self.kind, args.values), self._site_file(args)
+        place = the_only_place(file.valid, values) if self.kind == "client" else {}
+        changes = [(path_of(args), new_table(self.kind, args.new_name, {**values, **place}))]
+        where = "".join(f", in the {key} {name}, the only one" for key, name in place.items())
+        said = f"{self.kind} {args.new_name} added{where}."
+        return self._edit(args, output, file, changes, said, [args.new_name])
 
     def set_keys(self, args: argparse.Namespace, output: Output) -> ExitCode:
         file = self._file(args, args.name)
-        values = values_of(self.kind, args.values)
+        table = _tables(file.valid, self.kind)[args.name]
+        before = table.model_dump(mode="json", by_alias=True, exclude_unset=True)
+        values = values_of(self.kind, args.values, before)
         said = f"{self.kind} {args.name} changed."
         changes = [set_values(file, (self.kind, args.name), values)]
         return self._edit(args, output, file, changes, said, [args.name])
@@ -163,9 +174,12 @@ class Tables:
         file = self._file(args, args.name)
         table = _tables(file.valid, self.kind)[args.name]
         values = table.model_dump(mode="json", by_alias=True, exclude_unset=True)
-        values |= values_of(self.kind, args.values)
+        changed = values_of(self.kind, args.values, values)
+        differ = [_differs(key, values.get(key), value) for key, value in changed.items()]
+        values |= changed
         changes = [(path_of(args), new_table(self.kind, args.new_name, values))]
-        said = f"{args.new_name} is a copy of {args.name}."
+        said = f"{args.new_name} is a copy of {args.name}"
+        said += f", but for: {'; '.join(differ)}." if differ else "."
         return self._edit(args, output, file, changes, said, [])
 
     def import_csv(self, args: argparse.Namespace, output: Output) -> ExitCode:
@@ -245,6 +259,20 @@ class Tables:
         return edit(args, output, file, changes, said, clients)
 
 
+def the_only_place(site: Site, values: Mapping[str, Any]) -> dict[str, str]:
+    """The group or segment of a new client that names neither, where there is no choice."""
+    if values.get("group") or values.get("segment"):
+        return {}
+    if len(site.groups) == 1:
+        group = next(iter(site.groups))
+        if site.groups[group].segment or len(site.segments) != 1:
+            return {"group": group}
+        return {"group": group, "segment": next(iter(site.segments))}
+    if not site.groups and len(site.segments) == 1:
+        return {"segment": next(iter(site.segments))}
+    return {}
+
+
 def removal(table: tuple[str, str]) -> Callable[[str], str]:
     return lambda text: remove(text, table)
 
@@ -260,6 +288,17 @@ def set_values(
         merged = {**said, **values["options"]}
         values["options"] = {key: value for key, value in merged.items() if value != ""}
     return owner(file, table), lambda text: change(text, table, values)
+
+
+def _differs(key: str, before: object, after: object) -> str:
+    """What a key was, and is."""
+
+    def shown(value: object) -> str:
+        if value is None or value == []:
+            return "(nothing)"
+        return ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+
+    return f"{key} {shown(before)} -> {shown(after)}"
 
 
 def _tables(site: Site, kind: str) -> Mapping[str, Table]:

@@ -60,7 +60,7 @@ def room(tmp_path_factory: pytest.TempPathFactory, serve_for_all: Serve) -> Room
     booted("tide-01", "02:61:08:00:00:01", "bios", serving)
     booted("tide-02", "02:61:08:00:00:02", "bios", serving)
     way = Way(address=IPv4Address("10.61.9.23"))
-    booted("lib-03", "02:61:09:00:00:03", "uefi-http", serving, IPv4Address("10.61.9.1"), way)
+    booted("lib-03", "02:61:09:00:00:03", "uefi-x64-http", serving, IPv4Address("10.61.9.1"), way)
     found = Room(folder, serving)
     until(lambda: {"root"} == {b["result"] for b in found.json("boots", "list", "lib-03")})
     until(lambda: " lib-03 " in found.watched)

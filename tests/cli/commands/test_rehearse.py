@@ -50,11 +50,11 @@ def test_all_clients_come_up_and_nothing_of_the_site_changes(demo_folder: Path) 
 @pytest.mark.parametrize(
     ("who", "firmware", "stage", "words"),
     [
-        ("tide-01", "uefi", "root", ""),
-        ("tide-01", "uefi-http", "root", ""),
+        ("tide-01", "uefi-x64", "root", ""),
+        ("tide-01", "uefi-x64-http", "root", ""),
         ("tide-01", "uefi-x86", "local disk", "no boot file"),
-        ("lib-01", "uefi", "root", ""),
-        ("lib-01", "uefi-http", "root", ""),
+        ("lib-01", "uefi-x64", "root", ""),
+        ("lib-01", "uefi-x64-http", "root", ""),
         ("buoy-1", "board", "root", ""),
         ("tide-01", "board", "root", ""),
     ],

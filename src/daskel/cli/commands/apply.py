@@ -8,7 +8,7 @@ from typing import Any
 from rich.text import Text
 
 from daskel.cli.output import ExitCode, Output
-from daskel.cli.site import json_argument, path_of, question, site_argument
+from daskel.cli.site import change_arguments, json_argument, path_of, question, site_argument
 from daskel.system.sitefile import load
 
 EXAMPLE = ("daskel apply", "daskel apply --yes")
@@ -16,10 +16,7 @@ _MOST_NAMES = 4
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--yes", action="store_true", help="do not ask")
-    parser.add_argument(
-        "--dry-run", action="store_true", help="show what would change, and change nothing"
-    )
+    change_arguments(parser)
     site_argument(parser)
     json_argument(parser)
 

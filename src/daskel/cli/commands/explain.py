@@ -20,7 +20,7 @@ from daskel.core.site.model import Site
 from daskel.core.values import parse_mac
 from daskel.system.sitefile import SiteFile
 
-EXAMPLE = ("daskel explain tide-01", "daskel explain 02:61:08:00:00:01 --firmware uefi")
+EXAMPLE = ("daskel explain tide-01", "daskel explain 02:61:08:00:00:01 --firmware uefi-x64")
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -29,7 +29,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--firmware",
         choices=[firmware.value for firmware in Firmware],
-        help="how it asks (default: as it was last seen, else bios)",
+        help="how it asks (default: as the site file says, as it was last seen, else bios)",
     )
     parser.add_argument(
         "--all", action="store_true", help="show also what stronger layers have overridden"

@@ -13,6 +13,7 @@ from daskel.cli.editing import names_of
 from daskel.cli.explanations import assigned_of
 from daskel.cli.output import ExitCode, Output, short_place, working
 from daskel.cli.root_options import may_make, verb
+from daskel.cli.site import change_arguments
 from daskel.core.boot.identity import by_mac
 from daskel.core.boot.wire import Ports
 from daskel.core.content.computed import OF_CLIENTS, OF_GROUPS, Content, Files, Missing
@@ -59,8 +60,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     add.add_argument("folder", metavar="NAME", help="of the folder below `files`")
     add.add_argument("source", metavar="SOURCE", type=Path)
     add.add_argument("--replace", action="store_true", help="a folder that is there")
-    add.add_argument("--yes", action="store_true", help="do not ask")
-    add.add_argument("--dry-run", action="store_true", help="say what would be done")
+    change_arguments(add)
 
 
 def _as(parser: argparse.ArgumentParser, text: str) -> None:

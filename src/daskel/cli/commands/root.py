@@ -24,6 +24,7 @@ from daskel.cli.root_options import (
     verb,
     version_name,
 )
+from daskel.cli.site import change_arguments
 from daskel.core.roots.packages import changes
 from daskel.core.site.model import Site
 from daskel.core.values import show_ago, show_limit, show_size
@@ -52,6 +53,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     bring = _verb(
         verbs, "import", "make a working tree of an image or a folder", import_root, changes=True
     )
+    _gives(bring)
     kinds = "a folder, an archive, an ISO image, a disk image, a squashfs"
     bring.add_argument("source", type=Path, metavar="SOURCE", help=kinds)
     bring.add_argument("--partition", type=int, metavar="N", help="of a disk image, when not found")
@@ -68,6 +70,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     making.add_argument("--list", type=Path, metavar="LIST", help=shipped)
     making.add_argument("--mirror", default="http://deb.debian.org/debian", help="(%(default)s)")
     making.add_argument("--replace", action="store_true", help=replacing)
+    _gives(making)
     looking = _verb(verbs, "inspect", "whether it can be booted without a disk, and why not", look)
     looking.add_argument("--version", type=int, metavar="N", help="0: the working tree")
     _verb(
@@ -76,7 +79,6 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "hand out the kernel and initrd of the root itself",
         hand_out,
         changes=True,
-        asks=False,
     )
     edit = _verb(verbs, "edit", "run a command inside of the working tree", edit_tree)
     edit.add_argument("command_line", metavar="-- COMMAND", nargs="*", default=())
@@ -94,7 +96,6 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "which version clients get at their next boot",
         use_version,
         changes=True,
-        asks=False,
     )
     use.add_argument("version", type=int, help="its number")
     compare = _verb(verbs, "diff", "what differs between two versions", _diff)
@@ -107,6 +108,20 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     dropping.add_argument("version", type=int, help="its number")
 
 
+def _gives(parser: argparse.ArgumentParser) -> None:
+    """What it is to be used for, at once."""
+    loadout = parser.add_argument(
+        "--loadout",
+        metavar="NAME",
+        help="write this loadout, with the root's own kernel and initrd",
+    )
+    loadout.completer = names_of(["loadout"])  # type: ignore[attr-defined]
+    group = parser.add_argument(
+        "--group", metavar="NAME", help="with --loadout: this group boots it; made when it is new"
+    )
+    group.completer = names_of(["group"])  # type: ignore[attr-defined]
+
+
 def _verb(
     verbs: Any,
     name: str,
@@ -115,7 +130,6 @@ def _verb(
     *,
     named: bool = True,
     changes: bool = False,
-    asks: bool = True,
 ) -> argparse.ArgumentParser:
     numbers = {"diff": " 1 2", "drop": " 1"}.get(name, "")
     examples = (*EXAMPLE, f"daskel root {name} notebook{numbers}")
@@ -126,9 +140,7 @@ def _verb(
         root = parser.add_argument("name", metavar="ROOT")
         root.completer = names_of(["root"])  # type: ignore[attr-defined]
     if changes:
-        if asks:
-            parser.add_argument("--yes", action="store_true", help="do not ask")
-        parser.add_argument("--dry-run", action="store_true", help="show it, and change nothing")
+        change_arguments(parser)
     return parser
 
 

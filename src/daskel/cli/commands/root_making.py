@@ -6,11 +6,13 @@ import argparse
 import shutil
 from importlib.resources import files
 from pathlib import Path
+from typing import Any
 
-from daskel.cli.editing import edit, new_table
+from daskel.cli.editing import Change, changing, edit, new_table, owner
 from daskel.cli.output import ExitCode, Output, finding_json, working
 from daskel.cli.root_options import may_make
 from daskel.cli.site import path_of
+from daskel.cli.usage import UsageProblem
 from daskel.core.roots.inspect import inspect, kernel_release
 from daskel.core.roots.kernels import kernel_processor
 from daskel.core.site.finding import Severity
@@ -30,6 +32,7 @@ _INITRDS = ("initrd.img-{}", "initramfs-{}.img", "initrd-{}", "initramfs-{}")
 
 def import_root(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
     """A system out of an image or a folder; in the site file when it is not there."""
+    _gives_well(args)
     tree = _folder(file, args.name).tree
     code = may_make(args, output, tree, args.name, *_LOST)
     if code is not None:
@@ -57,6 +60,7 @@ def import_root(args: argparse.Namespace, output: Output, file: SiteFile) -> Exi
 
 def build_root(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
     """A Debian system from nothing; in the site file when it is not there."""
+    _gives_well(args)
     site = file.valid
     tree = _folder(file, args.name).tree
     code = may_make(args, output, tree, args.name, *_LOST)
@@ -104,18 +108,57 @@ def _made(
     """Say what was made, with its kernels; name it in the site file."""
     tree = _folder(file, args.name).tree
     found = boot_files(tree)
+    loadout = _loadout(args, output, found)
     if output.as_json:
         kernels = [row[0] for row in found]
         made = {"root": args.name, "tree": str(tree), "made_of": what, "kernels": kernels}
         output.json(made)
     else:
         output.print(f"{tree} is made, of {what}.")
-        _say_kernels(output, args.name, found)
-    if known:
+        _say_kernels(output, args.name, found, loadout)
+    changes = [] if known else [(path_of(args), new_table("root", args.name, {}))]
+    said = "" if known else f"[root.{args.name}] is in the site file."
+    if loadout:
+        written = _written(file, args.name, found[0])
+        values = {"kernel": written[0], "initrd": written[1:], "root": args.name}
+        changes.append(_table(args, file, "loadout", loadout, values))
+        said += f" The loadout {loadout} boots it."
+        if args.group:
+            values = {"boot": loadout}
+            if args.group not in file.valid.groups and len(file.valid.segments) == 1:
+                values["segment"] = next(iter(file.valid.segments))
+            changes.append(_table(args, file, "group", args.group, values))
+            said += f" The group {args.group} gets it."
+    if not changes:
         return ExitCode.GOOD
-    table = new_table("root", args.name, {})
-    said = f"[root.{args.name}] is in the site file."
-    return edit(args, output, file, [(path_of(args), table)], said, what_next=False)
+    return edit(args, output, file, changes, said.strip(), what_next=bool(loadout))
+
+
+def _gives_well(args: argparse.Namespace) -> None:
+    """Before the long work. Raises UsageProblem."""
+    if args.group and not args.loadout:
+        raise UsageProblem("--group goes with --loadout", "--loadout NAME says what it boots")
+
+
+def _loadout(args: argparse.Namespace, output: Output, found: list[Row]) -> str | None:
+    """The loadout that is to be written. A person at the terminal is asked."""
+    if args.loadout and not found:
+        problem = f"{args.name} has no kernel in its /boot, so that no loadout is written"
+        raise MissingRequirementError(problem, f"daskel root edit {args.name}")
+    asks = output.stdin.isatty() and not output.as_json and not args.yes
+    if args.loadout or not found or not asks:
+        given: str | None = args.loadout
+        return given
+    return args.name if output.agreed(f"Write the loadout {args.name}, which boots it?") else None
+
+
+def _table(
+    args: argparse.Namespace, file: SiteFile, kind: str, name: str, values: dict[str, Any]
+) -> tuple[Path, Change]:
+    """The change that makes a table, or sets keys of one that is there."""
+    if name in file.valid.tables()[kind]:
+        return owner(file, (kind, name)), changing((kind, name), values)
+    return path_of(args), new_table(kind, name, values)
 
 
 Row = tuple[dict[str, str | None], Path, Path | None]
@@ -137,15 +180,15 @@ def boot_files(tree: Path) -> list[Row]:
     return rows
 
 
-def _say_kernels(output: Output, name: str, found: list[Row]) -> None:
+def _say_kernels(output: Output, name: str, found: list[Row], loadout: str | None) -> None:
     for what, path, initrd in found:
         size = show_size(path.stat().st_size)
         kind = f"{what['release'] or 'unknown release'}, {what['processor'] or 'unknown processor'}"
         with_initrd = f", initrd {what['initrd']}" if initrd else ", no initrd"
         output.print(f"kernel {what['path']}: {kind}, {size}{with_initrd}")
-    if found:
+    if found and not loadout:
         output.print(f"Hand the newest out with: daskel root files {name}")
-    else:
+    elif not found:
         output.print("There is no kernel in its /boot; the loadout needs one from elsewhere.")
 
 
@@ -156,17 +199,8 @@ def hand_out(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCo
     if not found:
         output.error(f"{args.name} has no kernel in its /boot", "install one: daskel root edit")
         return ExitCode.BAD_NEWS
-    what, kernel, initrd = found[0]
-    target = file.files / args.name
-    written = [(kernel, target / "vmlinuz"), *([(initrd, target / "initrd.img")] if initrd else [])]
-    if not args.dry_run:
-        target.mkdir(parents=True, exist_ok=True)
-        for source, place in written:
-            part = place.with_name(f".{place.name}")
-            shutil.copyfile(source, part)
-            part.chmod(0o644)
-            part.replace(place)
-    paths = [str(place.relative_to(file.files)) for _, place in written]
+    what, _, initrd = found[0]
+    paths = _written(file, args.name, found[0], only_said=args.dry_run)
     if output.as_json:
         output.json({"root": args.name, "release": what["release"], "files": paths})
         return ExitCode.GOOD
@@ -176,6 +210,21 @@ def hand_out(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCo
     values = f"kernel={paths[0]}" + (f" initrd={paths[1]}" if initrd else "")
     output.print(f"Name them where it is needed: daskel loadout set NAME {values}")
     return ExitCode.GOOD
+
+
+def _written(file: SiteFile, name: str, found: Row, *, only_said: bool = False) -> list[str]:
+    """Copy a kernel and its initrd below `files`; their paths there."""
+    _, kernel, initrd = found
+    target = file.files / name
+    written = [(kernel, target / "vmlinuz"), *([(initrd, target / "initrd.img")] if initrd else [])]
+    if not only_said:
+        target.mkdir(parents=True, exist_ok=True)
+        for source, place in written:
+            part = place.with_name(f".{place.name}")
+            shutil.copyfile(source, part)
+            part.chmod(0o644)
+            part.replace(place)
+    return [str(place.relative_to(file.files)) for _, place in written]
 
 
 def look(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:

@@ -14,7 +14,7 @@ from rich.text import Text
 
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.root_options import Run, paint, root_of, verb
-from daskel.cli.site import path_of, question
+from daskel.cli.site import change_arguments, path_of, question
 from daskel.cli.slate_layers import base_of
 from daskel.core.boot.arguments import slate_of
 from daskel.core.site.finding import did_you_mean
@@ -49,13 +49,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--take", metavar="PATH", action="append", default=[],
         help="have what the version has there (. for all); can be given again",
     )  # fmt: skip
-    rebase.add_argument("--yes", action="store_true", help="do not ask")
-    rebase.add_argument("--dry-run", action="store_true", help="show it, and change nothing")
+    change_arguments(rebase)
     freeze = _verb(verbs, "freeze", "what a client has now is what every boot begins with", _freeze)
     freeze.add_argument("--undo", action="store_true", help="take the last freezing back")
+    change_arguments(freeze)
     wipe = _verb(verbs, "wipe", "throw away what a client changed", _wipe)
-    wipe.add_argument("--yes", action="store_true", help="do not ask")
-    wipe.add_argument("--dry-run", action="store_true", help="show it, and change nothing")
+    change_arguments(wipe)
 
 
 def _verb(
@@ -269,6 +268,10 @@ def _freeze(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCod
     if _is_connected(file, slate):
         output.error(f"{slate.client} is connected", "power it off first")
         return ExitCode.BAD_NEWS
+    if args.dry_run:
+        what = "be kept again" if args.undo else "be what every boot begins with"
+        output.print(f"What {slate.client} has changed would {what}.")
+        return ExitCode.GOOD
     take_away(file, slate, "close")
     if args.undo:
         slate.thaw()

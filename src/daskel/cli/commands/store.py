@@ -7,7 +7,7 @@ import time
 
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.root_options import verb
-from daskel.cli.site import question
+from daskel.cli.site import change_arguments, question
 from daskel.core.values import show_ago
 from daskel.store.health import Health, best_copy, copies, look_at, restore
 from daskel.system.sitefile import SiteFile
@@ -21,8 +21,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     verb(verbs, EXAMPLE, "check", "look whether the store and its copies are whole", _check)
     text = "put the newest copy that is whole in the place of a damaged store"
     parser = verb(verbs, EXAMPLE, "restore", text, _restore)
-    parser.add_argument("--dry-run", action="store_true", help="only say what would be done")
-    parser.add_argument("--yes", action="store_true", help="do not ask")
+    change_arguments(parser)
 
 
 def _check(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:  # noqa: ARG001

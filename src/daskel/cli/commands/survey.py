@@ -26,7 +26,7 @@ _PORTS = [  # protocol, port, what Daskel needs it for
     ("udp", Ports.dhcp, "DHCP"),
     ("udp", Ports.tftp, "TFTP"),
     ("tcp", Ports.http, "HTTP"),
-    ("tcp", 111, "NFS of the kernel, not Daskel's"),
+    ("tcp", 111, "port mapper: tells NFS clients the ports"),
     ("tcp", Ports.nfs, "NFS"),
     ("udp", Ports.pxe, "PXE beside another DHCP server"),
 ]
