@@ -79,14 +79,16 @@ def starts(tree: Tree, arguments: str, processor: str | None) -> Linked:
     except LinkError as error:
         raise BootError(str(error)) from None
     if found.program:
-        _fits(found.program, processor)
+        found.unsure += _fits(found.program, processor)
     return found
 
 
-def _fits(program: Object, processor: str | None) -> None:
-    """Whether the kernel can run it."""
+def _fits(program: Object, processor: str | None) -> list[str]:
+    """Whether the kernel can run it; what is not sure."""
     made_for = processor_of(program.machine)
-    if processor and made_for and made_for != processor:
-        raise BootError(
-            f"{program.path} of the root is for {made_for}, and the kernel for {processor}"
-        )
+    if not processor or not made_for or made_for == processor:
+        return []
+    said = f"{program.path} of the root is for {made_for}, and the kernel for {processor}"
+    if (made_for, processor) == ("arm", "arm64"):
+        return [f"{said}, which runs programs of 32 bits on some machines"]
+    raise BootError(said)
