@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 
 from daskel.core.capture.frames import Capture
 from daskel.core.capture.split import Split
-from daskel.core.dhcp.client_messages import Face, discover, renewal, request
+from daskel.core.dhcp.client_messages import SYSTEM, Face, discover, renewal, request
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import Packet, serialise
 from daskel.core.dhcp.pxe import Firmware
@@ -30,7 +30,7 @@ from daskel.core.history.events import Seen, Stage, Up
 from daskel.core.history.outcome import GOOD
 from daskel.core.history.ways import furthest
 from daskel.core.site.model import Site
-from daskel.core.tftp.packet import Data, Error, Opcode, Options, Request
+from daskel.core.tftp.packet import Ack, Data, Error, Opcode, Options, Request
 from daskel.system.captures import FILE_HEAD, packet_head, read_frames
 from tests.core.capture.views import VIEWS
 
@@ -208,6 +208,11 @@ def tftp(*parts: tuple[bool, object]) -> list[bytes]:
     ]
 
 
+LOADED = tftp((False, Options({"blksize": "1432"})), (True, Ack(0)), (False, Data(1, b"x")),
+              (True, Ack(1)))  # fmt: skip
+ITS = discover(SYSTEM, MAC, 77)  # of the system, whichever it is
+SYSTEMS = [dhcp(ITS), dhcp(reply(ITS, 2, SERVER), SERVER), dhcp(request(SYSTEM, reply(ITS, 2, SERVER))),
+           dhcp(reply(ITS, 5, SERVER), SERVER)]  # fmt: skip
 MADE: list[tuple[str, list[bytes]]] = [
     ("dhcp-silent", [ARP, MDNS, *[dhcp(ASKED)] * 4]),
     ("cannot-tell", [dhcp(ASKED)] * 4),  # it may show one direction alone
@@ -230,6 +235,8 @@ MADE: list[tuple[str, list[bytes]]] = [
     ("tftp-blocked", [*ADDRESSED, *[frame(*ENDS, WISH.serialise())] * 5]),
     ("file-missing", [*ADDRESSED, frame(*ENDS, WISH.serialise()),
                       *tftp((False, Error(1, "no such file")))]),
+    ("cannot-tell", [ARP, MDNS, *ADDRESSED, frame(*ENDS, WISH.serialise()), *LOADED, *SYSTEMS]),
+    ("loader-stops", [ARP, MDNS, *ADDRESSED, frame(*ENDS, WISH.serialise()), *LOADED]),
     ("size-only", [*ADDRESSED, frame(*ENDS, WISH.serialise()), *tftp((False, OACK),
                    (True, Error(8, "User aborted")))]),
     ("too-large", [*ADDRESSED, frame(*ENDS, WISH.serialise()), *tftp((False, OACK),

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from enum import Enum
 
 from daskel.core.history.boots import Boot, Fetch, fetches
-from daskel.core.history.events import Event, Stage
+from daskel.core.history.events import Event, Seen, Stage
 from daskel.core.history.outcome import result
 
 
@@ -67,6 +67,12 @@ class Case:
     def who(self) -> str:
         """The client's name, else its MAC address."""
         return self.boot.name
+
+    @property
+    def system_came(self) -> bool:
+        """A capture shows a system that asks for an address, which need not be the one that was
+        loaded, nor known by the names of its files."""
+        return self.captured and any(seen.system for _, seen in self.boot.of(Seen))
 
     def last(self, *kinds: type[Event]) -> tuple[float, Event] | None:
         """The last event of some kinds, with its time."""

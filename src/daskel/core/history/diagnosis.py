@@ -6,11 +6,11 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 
 from daskel.core.history.boots import End
-from daskel.core.history.case import Case, Cause
+from daskel.core.history.case import Blind, Case, Cause
 from daskel.core.history.causes.before_loading import BEFORE_LOADING
 from daskel.core.history.causes.loading import LOADING
 from daskel.core.history.causes.running import MOUNTING, RUNNING
-from daskel.core.history.events import FileUntold, Seen
+from daskel.core.history.events import FileUntold, Seen, Stage
 from daskel.core.history.misses import CUT
 from daskel.core.history.outcome import Result
 from daskel.core.values import counted
@@ -47,6 +47,8 @@ def _unclear(case: Case, hidden: list[str]) -> Cause | None:
         reasons = [f"how the transfer of {untold[-1]} ended is not in it"]
     if not reasons and any(fetch.path.endswith(CUT) for fetch in case.files):
         reasons = ["its packets are cut, so that names of files are not whole"]
+    if not reasons and case.stage is Stage.RUNNING and Blind.NFS not in case.blind:
+        reasons = ["it asked for no root by NFS, and may need none"]
     if not reasons and case.result == Result.UNDER_WAY:
         seconds = round(case.now - case.boot.last)
         reasons = [f"it ends {counted(seconds, 'second')} after the last that was heard of it"]

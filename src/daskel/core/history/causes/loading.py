@@ -164,7 +164,7 @@ def _loader_stops(case: Case) -> Iterator[Cause]:
         return
     if any(fetch.end is not End.SENT for fetch in case.files) or case.last(Unanswered):
         return
-    if any(_loader_refused(case)):
+    if any(_loader_refused(case)) or case.system_came:
         return
     event = sent[1]
     assert isinstance(event, FileSent)
@@ -245,6 +245,8 @@ def _menu_stops(case: Case) -> Iterator[Cause]:
     if case.stage is not Stage.MENU or case.result != Result.STUCK or not sent:
         return
     if any(fetch.end is not End.SENT for fetch in case.files) or case.last(Unanswered):
+        return
+    if case.system_came:
         return
     problem = "it has its menu, and fetched no kernel"
     remedy = "somebody chose the local disk, an entry waits for its password, or its key is held"
