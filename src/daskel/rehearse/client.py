@@ -14,9 +14,10 @@ from zlib import crc32
 from daskel.core.boot.wire import Wire
 from daskel.core.content import up
 from daskel.core.content.grub import config_path, is_built_in
-from daskel.core.dhcp.client_messages import LOADER, SYSTEM, Face
+from daskel.core.dhcp.client_messages import LOADER, SYSTEM, UBOOT, Face
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import Packet
+from daskel.core.dhcp.pxe import SCRIPT
 from daskel.core.reader import MalformedError
 from daskel.core.roots.kernels import HEAD, kernel_processor
 from daskel.rehearse.fetch import (
@@ -30,6 +31,7 @@ from daskel.rehearse.fetch import (
     tftp_pieces,
 )
 
+_SCRIPT_HEAD = 72  # bytes before the text of U-Boot's script
 _DEVICE = re.compile(r"\((tftp|http),([^)]+)\)/(.*)")
 _NFS_ROOT = re.compile(r"(?:([\d.]+):)?(/[^,]*)(?:,(.*))?")
 
@@ -128,6 +130,9 @@ class _Booting:
         self._stage("addressed")
         if self._board:
             self._texts(self._board, acknowledged)
+        elif self._face.name == UBOOT and acknowledged.file == SCRIPT.encode():
+            if not self._script(acknowledged.siaddr):
+                return
         elif not self._loader(acknowledged) or not self._loaded(acknowledged.siaddr):
             return
         self._system()
@@ -201,6 +206,24 @@ class _Booting:
             for path in paths:
                 self._tftp(what, server, path, self._face)
                 self._stage(what)
+
+    def _script(self, server: IPv4Address) -> bool:
+        """U-Boot's script, and what it loads; False when that is nothing."""
+        data = self._tftp("configuration", server, SCRIPT, self._face)
+        self._stage("menu")
+        text = data[_SCRIPT_HEAD:].decode("utf-8", "replace")
+        words = [shlex.split(line.replace(";", " ; ")) for line in text.splitlines()]
+        told = [line[2:] for line in words if line[:2] == ["setenv", "bootargs"]]
+        loads = [line[line.index("tftpboot") :][:3] for line in words if "tftpboot" in line]
+        if not loads:
+            self._stage("local disk")
+            return False
+        self._result.command_line = " ".join(told[0]) if told else ""
+        for _, place, path in loads:
+            what = "kernel" if "kernel" in place else "initrd"
+            self._tftp(what, server, path, self._face)
+            self._stage(what)
+        return True
 
     def _fetch(self, what: str, name: str) -> None:
         match = _DEVICE.fullmatch(name)

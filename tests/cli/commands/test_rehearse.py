@@ -56,6 +56,7 @@ def test_all_clients_come_up_and_nothing_of_the_site_changes(demo_folder: Path) 
         ("lib-01", "uefi-x64", "root", ""),
         ("lib-01", "uefi-x64-http", "root", ""),
         ("buoy-1", "board", "root", ""),
+        ("buoy-1", "uboot", "root", ""),
         ("tide-01", "board", "root", ""),
     ],
 )
