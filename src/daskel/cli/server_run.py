@@ -21,6 +21,7 @@ from daskel.core.boot.wire import Wire
 from daskel.core.history.batch import Batch
 from daskel.core.history.events import Event, Stage
 from daskel.core.history.line_limit import WINDOW, LineLimit
+from daskel.core.replies.bootfile import missing_loaders
 from daskel.core.site.model import Site
 from daskel.core.values import counted
 from daskel.service import loop
@@ -52,6 +53,8 @@ def run_until_ended(file: SiteFile, site: Site, wire: Wire, log: Log) -> ExitCod
     logging.basicConfig(handlers=[_Handler(log)], level=logging.WARNING)
     for path in build_missing(file.files, site.settings.loaders):
         log.note("built", f"boot loader {path}")
+    for loader, remedy in missing_loaders(site):
+        log.note("warning", f"no boot loader {loader}: {remedy}")
     code: ExitCode = loop.run(_serve(_server(file, site, wire, log), file, site, wire, log))
     return code
 

@@ -48,6 +48,8 @@ def test_findings() -> None:
     assert "lib-01 was last seen as bios, and the site file says uefi-x64" in found[0].problem
     assert "buoy-1 and 5 more would get no boot file" in found[1].problem
     assert "grub-efi-arm64-bin:arm64" in found[1].remedy
+    missing = [finding.problem for finding in check_boot_files(site)]
+    assert missing == ['the boot loader "uefi-arm64" is not there, and cannot be built']
     wrong = site_from(DEMO.replace('firmware = "uefi-arm64"', 'firmware = "uefi-arm46"'))
     (finding,) = check_boot_files(wrong)
     assert "uefi-arm46" in finding.problem and "uefi-arm64" in finding.remedy

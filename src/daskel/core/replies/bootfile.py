@@ -29,6 +29,7 @@ from daskel.core.site.layers import Effective, Sourced, effective, layer_tables
 from daskel.core.site.model import FirmwareKind, Site
 from daskel.core.site.positions import Origin
 
+_USUAL = ("bios", "uefi-x64")
 NONE = "none"  # what a site file writes for machines that get no boot file
 
 
@@ -163,8 +164,21 @@ def _few(names: Sequence[str]) -> str:
     return f"{names[0]} and {len(names) - 1} more" if len(names) > 1 else names[0]
 
 
+def missing_loaders(site: Site) -> Iterator[tuple[str, str]]:
+    """Boot loaders that most rooms need, or that the site file names, and that are neither here nor
+    can be built; and what to do."""
+    named = "loaders" in site.settings.model_fields_set
+    for loader in site.settings.loaders if named else _USUAL:
+        if loader in site.unbuilt:
+            yield loader, f"{PACKAGES[loader]}; then: daskel apply"
+
+
 def check_boot_files(site: Site) -> Iterator[Finding]:
     """Kinds of firmware that a boot file is for, and what they are known by."""
+    for loader, remedy in missing_loaders(site):
+        problem = f'the boot loader "{loader}" is not there, and cannot be built'
+        origin = site.origin("site", "loaders")
+        yield Finding(Severity.WARNING, origin, problem, remedy)
     architectures = {architecture_name(number) for number in (NOT_TOLD, *ARCHITECTURES)}
     for name, kind in site.firmware.items():
         if not (kind.architecture or kind.vendor_class or kind.user_class):
