@@ -24,7 +24,7 @@ from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import Packet, serialise
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.history.boots import Boot, End, fetches
-from daskel.core.history.case import Case
+from daskel.core.history.case import Blind, Case
 from daskel.core.history.diagnosis import CANNOT_TELL, diagnose
 from daskel.core.history.events import Seen, Stage, Up
 from daskel.core.history.outcome import GOOD
@@ -115,6 +115,24 @@ def test_several_machines_at_once() -> None:
     merged.sort(key=lambda pair: pair[0])
     told = {case.who: diagnose(case)[0].cause for case in cases_of(merged)}
     assert sorted(told.values()) == [path.stem for path in paths]
+
+
+def test_behind_a_relay_agent() -> None:
+    """Taken at the server: every frame is the agent's, and the machine's own address is in none."""
+    agent = IPv4Address("10.61.10.1")
+
+    def relayed(message: Packet, source: IPv4Address) -> bytes:
+        made = dhcp(replace(message, giaddr=agent), source)
+        return made[:6] + bytes.fromhex("0261100000fe") + made[12:]
+
+    acknowledged = reply(ASKED, 5, SERVER, b"loader.bin")
+    frames = [relayed(ASKED, agent), relayed(OFFER, SERVER), relayed(request(BIOS, OFFER), agent),
+              relayed(acknowledged, SERVER)]  # fmt: skip
+    far = frame(*ENDS, WISH.serialise())
+    routed = [ARP, MDNS, *frames, *[far[:6] + bytes.fromhex("0261100000fe") + far[12:]] * 5]
+    (case,) = cases_of([(float(n), data) for n, data in enumerate(routed)])
+    assert case.who == MAC and not case.blind.keys() & {Blind.TFTP, Blind.DHCP_ASKED}
+    assert diagnose(case)[0].cause == "tftp-blocked"
 
 
 def test_what_a_raw_request_asks_for() -> None:

@@ -72,7 +72,8 @@ class Scope:
             found[Blind.DHCP_ANSWERS] = "it holds no message of a DHCP server"
         if mac in self.dhcp_cut:
             found[Blind.DHCP_OPTIONS] = "its DHCP messages are cut before what tells who asks"
-        if bytes.fromhex(mac.replace(":", "")) not in self.senders and self.senders:
+        sent = not self.senders or bytes.fromhex(mac.replace(":", "")) in self.senders
+        if not sent and not asked:  # nor through a relay agent
             found |= dict.fromkeys(_OF_CLIENTS, "it holds nothing that this machine sent")
         elif not asked:
             found[Blind.DHCP_ASKED] = "it holds no DHCP message of this machine"
