@@ -111,9 +111,8 @@ def _names(value: object) -> object:
     return [value] if isinstance(value, str) else value
 
 
-_NO_SPACES = re.compile(
-    r"\{\{.*?(?:\}\}|$)|\{%.*?(?:%\}|$)|\"[^\"]*\""
-)  # where spaces are part of one argument
+# Where spaces are part of one argument: templates, and what is between double quotes
+_NO_SPACES = re.compile(r"\{\{.*?(?:\}\}|$)|\{%.*?(?:%\}|$)|\"[^\"]*\"")
 _SRV = re.compile(r"_([A-Za-z0-9-]{1,15})\._(tcp|udp) ([0-9]{1,5})")
 
 
@@ -133,7 +132,9 @@ def _argument(value: object) -> str:
     if not text or not text.isprintable():
         raise ValueError("is empty or has a line break or control character in it")
     bare = _NO_SPACES.sub("", text)
-    if bare.count('"') or re.search(r"\s", bare):
+    if '"' in bare:
+        raise ValueError('has a double quote without another one; write two: key="a b"')
+    if re.search(r"\s", bare):
         words = ", ".join(f'"{word}"' for word in text.split())
         key, _, value = text.partition("=")
         quoted = f"'{key}=\"{value}\"'" if value and '"' not in text else "'key=\"a b\"'"
@@ -402,7 +403,7 @@ class Group(LayerTable):
     segment: str | None = None
     boot: str | None = None
     slate: SlateKind | None = None  # the root's when not given
-    firmware: str | None = None  # that they have, as long as it is not seen
+    firmware: str | None = None  # that they have; goes before what was seen
 
 
 class Client(LayerTable):
@@ -413,7 +414,7 @@ class Client(LayerTable):
     segment: str | None = None
     boot: str | None = None
     slate: SlateKind | None = None
-    firmware: str | None = None  # that it has, as long as it is not seen
+    firmware: str | None = None  # that it has; goes before what was seen
     address: Address | None = None
     uuid: str | None = None  # for templates
     serial: str | None = None  # for templates: boards that ask below their serial number
