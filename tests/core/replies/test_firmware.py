@@ -27,6 +27,8 @@ def test_names_and_numbers() -> None:
     for number in (*range(42), -1):
         name = architecture_name(number)
         assert number == 9 or architecture_number(name) == number  # 9 is another x64
+        request = boot_request(discover(Face.of_architecture(number), MAC, 1))
+        assert request and (request.architecture == number or number == -1)
     for firmware in Firmware:
         face = Face.of(firmware)
         request = boot_request(discover(face, MAC, 1))
@@ -50,6 +52,8 @@ def test_findings() -> None:
     assert "grub-efi-arm64-bin:arm64" in found[1].remedy
     missing = [finding.problem for finding in check_boot_files(site)]
     assert missing == ['the boot loader "uefi-arm64" is not there, and cannot be built']
+    uboot = site_from(DEMO.replace('firmware = "uefi-arm64"', 'firmware = "uboot"'))
+    assert not list(check_firmware(uboot, {}))
     wrong = site_from(DEMO.replace('firmware = "uefi-arm64"', 'firmware = "uefi-arm46"'))
     (finding,) = check_boot_files(wrong)
     assert "uefi-arm46" in finding.problem and "uefi-arm64" in finding.remedy

@@ -8,7 +8,7 @@ from ipaddress import IPv4Address
 
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import BROADCAST_FLAG, NOWHERE, MessageType, Packet
-from daskel.core.dhcp.pxe import SCRIPT, Firmware, architecture_name
+from daskel.core.dhcp.pxe import NOT_TOLD, SCRIPT, Firmware, architecture_name
 from daskel.core.values import mac_text
 
 _BIOS_ASKS = bytes((1, 3, 6, 7, 12, 15, 17, 26, 43, 60, 66, 67, 119, 128, 129, 130, 131, 132))
@@ -46,6 +46,8 @@ class Face:
     @classmethod
     def of_architecture(cls, number: int) -> Face:
         """The firmware of a processor architecture type (RFC 5970 3.3), also of one never seen."""
+        if number == NOT_TOLD:
+            return FACES[UBOOT]
         known = next((face for face in FACES.values() if face.architecture == number), None)
         http = architecture_name(number).endswith("-http")
         return known or _uefi(
