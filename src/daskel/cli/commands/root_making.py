@@ -123,12 +123,12 @@ def _made(
         values = {"kernel": written[0], "initrd": written[1:], "root": args.name}
         changes.append(_table(args, file, "loadout", loadout, values))
         said += f" The loadout {loadout} boots it."
-        if args.group:
+        if group := _group(args, output, file):
             values = {"boot": loadout}
-            if args.group not in file.valid.groups and len(file.valid.segments) == 1:
+            if group not in file.valid.groups and len(file.valid.segments) == 1:
                 values["segment"] = next(iter(file.valid.segments))
-            changes.append(_table(args, file, "group", args.group, values))
-            said += f" The group {args.group} gets it."
+            changes.append(_table(args, file, "group", group, values))
+            said += f" The group {group} gets it."
     if not changes:
         return ExitCode.GOOD
     return edit(args, output, file, changes, said.strip(), what_next=bool(loadout))
@@ -145,11 +145,23 @@ def _loadout(args: argparse.Namespace, output: Output, found: list[Row]) -> str 
     if args.loadout and not found:
         problem = f"{args.name} has no kernel in its /boot, so that no loadout is written"
         raise MissingRequirementError(problem, f"daskel root edit {args.name}")
-    asks = output.stdin.isatty() and not output.as_json and not args.yes
-    if args.loadout or not found or not asks:
+    if args.loadout or not found or not _asks(args, output):
         given: str | None = args.loadout
         return given
     return args.name if output.agreed(f"Write the loadout {args.name}, which boots it?") else None
+
+
+def _group(args: argparse.Namespace, output: Output, file: SiteFile) -> str | None:
+    """The group that is to boot it; a person at the terminal is asked about the only one."""
+    if args.group or len(file.valid.groups) != 1 or not _asks(args, output):
+        given: str | None = args.group
+        return given
+    only = next(iter(file.valid.groups))
+    return only if output.agreed(f"Give it to the group {only}?") else None
+
+
+def _asks(args: argparse.Namespace, output: Output) -> bool:
+    return output.stdin.isatty() and not output.as_json and not args.yes
 
 
 def _table(
