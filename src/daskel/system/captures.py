@@ -10,16 +10,20 @@ import dpkt
 
 _NOBODY = bytes(6)
 _IPV4 = b"\x08\x00"
-_RAW = (12, 101, 228)  # link types without a frame around the packet
+_IPV6 = b"\x86\xdd"
+_ETHERNET, _COOKED, _COOKED_2 = 1, 113, 276  # link types; the last two: of the any-interface
+_RAW = (12, 101, 228, 229)  # link types without a frame around the packet
 
 
 def read_frames(path: Path) -> Iterator[tuple[float, bytes]]:
     """Each packet's time in seconds since 1970, and its Ethernet frame. Raises OSError, and
-    ValueError for what is not a capture."""
+    ValueError for what is not a capture, also after the packets before the damage."""
     with path.open("rb") as file:
         try:
             reader = dpkt.pcap.UniversalReader(file)
             link = reader.datalink()
+            if link not in (_ETHERNET, _COOKED, _COOKED_2, *_RAW):
+                raise ValueError(f"its link type is {link}")
             for at, data in reader:
                 yield float(at), _ethernet(link, bytes(data))
         except (dpkt.UnpackError, ValueError, IndexError) as error:
@@ -28,11 +32,13 @@ def read_frames(path: Path) -> Iterator[tuple[float, bytes]]:
 
 def _ethernet(link: int, data: bytes) -> bytes:
     """A frame as Ethernet has it."""
-    if link == dpkt.pcap.DLT_LINUX_SLL:
+    if link == _COOKED:
         return _NOBODY + data[6:12] + data[14:]
-    if link == 276:  # the same in its second version
+    if link == _COOKED_2:
         return _NOBODY + data[12:18] + data[0:2] + data[20:]
-    return _NOBODY * 2 + _IPV4 + data if link in _RAW else data
+    if link in _RAW:
+        return _NOBODY * 2 + (_IPV6 if data[:1] >= b"\x60" else _IPV4) + data
+    return data
 
 
 # A file in the format pcap, of Ethernet frames with times in microseconds.

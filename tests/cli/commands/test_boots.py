@@ -12,15 +12,18 @@ from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
 
+import dpkt
 import pytest
 
 from daskel.core.dhcp.client_messages import FACES
 from daskel.demo.data import lay_out
 from daskel.rehearse.client import SimulatedBoot, boot
 from daskel.rehearse.fetch import DIRECT, Way
+from daskel.system.captures import read_frames
 from tests.conftest import Serve, Serving, SiteText, daskel, until
 
 SERVER = IPv4Address("10.61.8.1")
+CAPTURES = Path(__file__).parents[2] / "core/capture"
 
 
 @dataclass
@@ -182,6 +185,22 @@ def test_status(room: Room) -> None:
 def test_wrong_use(room: Room, words: list[str], code: int, text: str) -> None:
     done = room.run(*words)
     assert (done.returncode, text in done.stderr) == (code, True), (done.stdout, done.stderr)
+
+
+def test_a_damaged_capture_tells_what_comes_before_the_damage(room: Room, tmp_path: Path) -> None:
+    whole = io.BytesIO()
+    writer = dpkt.pcapng.Writer(whole)
+    for at, frame in read_frames(CAPTURES / "good/bios.pcap"):
+        writer.writepkt(frame, ts=at)
+    damaged = tmp_path / "monday.pcapng"
+    damaged.write_bytes(whole.getvalue()[:60_010])
+    done = room.run("diagnose", "--capture", str(damaged))
+    assert "is damaged after packet" in done.stderr and "came to kernel" in done.stdout
+    wireless = bytearray((CAPTURES / "good/bios.pcap").read_bytes())
+    wireless[20] = 105
+    damaged.write_bytes(wireless)
+    done = room.run("diagnose", "--capture", str(damaged))
+    assert done.returncode == 2 and "its link type is 105" in done.stderr
 
 
 def test_what_came_before_a_restart_goes_on(room: Room) -> None:

@@ -92,10 +92,13 @@ def _captured(args: argparse.Namespace, output: Output) -> ExitCode:
     try:
         for when, frame in read_frames(args.capture):
             capture.feed(when, frame)
-    except ValueError:
-        output.error(f"{args.capture} is not a capture that can be read",
-                     "give a capture in the format pcap or pcapng")  # fmt: skip
-        return ExitCode.WRONG_USE
+    except ValueError as error:
+        read = capture.scope.packets
+        if not read:
+            output.error(f"{args.capture} is not a capture that can be read ({error})",
+                         "give a capture of Ethernet in the format pcap or pcapng")  # fmt: skip
+            return ExitCode.WRONG_USE
+        output.error(f"{args.capture} is damaged after packet {read}: the rest is not read")
     except OSError as error:
         raise MissingRequirementError(
             f"cannot read {args.capture} ({error.strerror})", "name a capture"
