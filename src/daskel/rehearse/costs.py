@@ -107,7 +107,7 @@ def as_simulated(costs: Sequence[Cost]) -> list[Phase]:
 
 def this_machine(look: float = 1.0) -> dict[Resource, float]:
     """What this machine has left for a practice: its processors, without what others use just now,
-    looked at for some seconds."""
+    looked at for some seconds; half of them at least, a fair share beside whatever else runs."""
     processors = os.cpu_count() or 1
     used = psutil.cpu_percent(look) / 100 * processors
-    return {Resource.SERVER: 1.0, Resource.PROCESSORS: max(processors - used, 0.1)}
+    return {Resource.SERVER: 1.0, Resource.PROCESSORS: max(processors - used, processors / 2)}
