@@ -15,6 +15,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
@@ -30,6 +31,7 @@ _SOL_PACKET, _STATISTICS = 263, 6  # packet(7)
 _ROOM = 64 << 20  # bytes of packets that wait for this process
 _FLUSH = 0.5  # seconds
 _MOST_OPEN = 200  # files
+_MARK, _MARKS = 5.0, 610.0  # seconds between two marks, and after a packet until the last of them
 
 
 class Recorder:
@@ -58,28 +60,41 @@ class Recorder:
         self._process.wait()
 
 
+@dataclass(slots=True)
+class _Open:
+    file: BinaryIO
+    last: float  # packet; seconds since 1970
+    marked: float
+
+
 class PacketFiles:
-    """One for each boot that is being recorded; those written to last are open."""
+    """One for each boot that is being recorded; those written to last are open. Packets without a
+    byte mark that nothing came until then: else nobody could tell how long a machine was silent.
+    """
 
     def __init__(self, folder: Path, names: dict[str, str]) -> None:
         self._folder, self._names = folder, names
-        self._open: dict[tuple[str, float], BinaryIO] = {}
+        self._open: dict[tuple[str, float], _Open] = {}
 
     def write(self, mac: str, began: float, at: float, length: int, data: bytes) -> None:
         """Append a packet to the file of its boot; `length` is what it had on the wire, in
         bytes."""
-        file = self._open.pop((mac, began), None) or self._begin(mac, began)
-        self._open[mac, began] = file
-        file.write(packet_head(at, len(data), length) + data)
+        opened = self._open.pop((mac, began), None) or _Open(self._begin(mac, began), at, at)
+        self._open[mac, began] = opened
+        opened.last = opened.marked = at
+        opened.file.write(packet_head(at, len(data), length) + data)
 
-    def flush(self) -> None:
-        """Hand over to the operating system what was written."""
-        for file in self._open.values():
-            file.flush()
+    def flush(self, now: float) -> None:
+        """Mark who is silent, and hand over to the operating system what was written."""
+        for opened in self._open.values():
+            if now - opened.marked >= _MARK and now - opened.last < _MARKS:
+                opened.marked = now
+                opened.file.write(packet_head(now, 0, 0))
+            opened.file.flush()
 
     def _begin(self, mac: str, began: float) -> BinaryIO:
         while len(self._open) >= _MOST_OPEN:
-            self._open.pop(next(iter(self._open))).close()
+            self._open.pop(next(iter(self._open))).file.close()
         when = time.strftime("%Y%m%d-%H%M%S", time.localtime(began))
         name = self._names.get(mac, mac.replace(":", "-"))
         path = self._folder / f"{name}_{when}.pcap"
@@ -127,14 +142,14 @@ def _record(waiting: selectors.BaseSelector, files: PacketFiles) -> None:
                 ended = True
         if ended or SYSTEM.monotonic() - flushed > _FLUSH:
             flushed = SYSTEM.monotonic()
-            files.flush()
+            files.flush(SYSTEM.now())
             more = sum(map(_lost, wires))
             if more and not lost:
                 sys.stderr.write("daskel: packets come faster than they can be recorded\n")
             lost += more
     for wire in wires:
         _take(wire, split, files, buffer)
-    files.flush()
+    files.flush(SYSTEM.now())
     if lost:
         sys.stderr.write(f"daskel: {lost} packets were not recorded\n")
 

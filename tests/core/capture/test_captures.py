@@ -31,6 +31,7 @@ from daskel.core.history.outcome import GOOD
 from daskel.core.history.ways import furthest
 from daskel.core.site.model import Site
 from daskel.core.tftp.packet import Ack, Data, Error, Opcode, Options, Request
+from daskel.service.recorder import PacketFiles
 from daskel.system.captures import FILE_HEAD, packet_head, read_frames
 from tests.core.capture.views import VIEWS
 
@@ -353,3 +354,22 @@ def test_what_is_sent_is_kept_in_part() -> None:
     head = packet_head(5.5, len(kept.data), len(block))
     file = dpkt.pcap.Reader(io.BytesIO(FILE_HEAD + head + kept.data))
     assert list(file) == [(5.5, kept.data)] and file.datalink() == dpkt.pcap.DLT_EN10MB
+
+
+def test_a_recording_says_how_long_nothing_came(tmp_path: Path) -> None:
+    """Its last packet is the machine's own: the marks after it tell that the wait was in vain."""
+    whole = list(read_frames(HERE / "good/bios.pcap"))
+    began = whole[0][0]
+    before = [(at, frame) for at, frame in whole if at < began + 22]  # its initrd is there
+    files = PacketFiles(tmp_path, {})
+    for at, frame in before:
+        files.write(MAC, began, at, len(frame), frame)
+    causes = []
+    for later in (0.0, 100.0, 181.0, 3600.0):
+        files.flush(before[-1][0] + later)
+        (recorded,) = tmp_path.iterdir()
+        frames = list(read_frames(recorded))
+        assert sum(not frame for _, frame in frames) == min(len(causes), 2), "one for each silence"
+        (case,) = cases_of(frames)
+        causes.append(diagnose(case)[0].cause)
+    assert causes == [CANNOT_TELL, CANNOT_TELL, "kernel-silent", "kernel-silent"]

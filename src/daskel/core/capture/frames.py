@@ -72,7 +72,11 @@ class Capture:
         self._tcp, self._raw = TcpHeard(self._heard), RawHeard(self._heard)
 
     def feed(self, at: float, frame: bytes) -> None:
-        """`at`: seconds since 1970; `frame`: Ethernet, may be cut at its end."""
+        """`at`: seconds since 1970; `frame`: Ethernet, may be cut at its end; without a byte, it
+        is the mark of a recording that goes on."""
+        if not frame:
+            self.scope.last = max(at, self.scope.last)
+            return
         self.scope.packet(at)
         if frame[12:14] in (b"\x81\x00", b"\x88\xa8"):
             self.scope.tagged += 1

@@ -12,8 +12,8 @@ from daskel.core.history.causes.loading import LOADING
 from daskel.core.history.causes.running import MOUNTING, RUNNING
 from daskel.core.history.events import FileUntold, Seen, Stage
 from daskel.core.history.misses import CUT
-from daskel.core.history.outcome import Result
-from daskel.core.values import counted
+from daskel.core.history.outcome import Result, patience
+from daskel.core.values import counted, show_duration
 
 CANNOT_TELL = "cannot-tell"
 _TABLE: tuple[Callable[[Case], Iterator[Cause]], ...] = (
@@ -62,6 +62,7 @@ def _unclear(case: Case, hidden: list[str]) -> Cause | None:
     )
     remedy = (
         "capture on the server or the client's wire, both directions, whole packets, without a "
-        "filter, from before the machine is switched on until two minutes after it stops"
+        "filter, from before the machine is switched on until "
+        f"{show_duration(round(patience(case.boot)))} after it stops"
     )
     return Cause(CANNOT_TELL, problem, remedy)
