@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -9,6 +11,7 @@ from hypothesis import strategies as st
 from daskel.core.forecast.model import Own, Phase, Resource, forecast
 from daskel.core.forecast.room import Experience, Kind, Load, assumptions, capacities, pace, phases
 from daskel.core.history.events import Stage
+from tests.core.history.test_diagnosis import ROOT, RUNNING, boot_of
 
 LINK, SERVER, PROCESSORS = Resource.LINK, Resource.SERVER, Resource.PROCESSORS
 
@@ -88,9 +91,12 @@ def test_a_room_by_the_table_of_firmware() -> None:
 
 
 def test_boots_that_are_kept_come_before_the_table() -> None:
-    kind, key = Kind("bios", "notebook", LOADS), ("x86 BIOS", "notebook")
-    known = Experience({key: {Stage.INITRD: 33.0}}, {key: 7})
+    kind = Kind("bios", "notebook", LOADS)
+    boots = [boot_of(ROOT, pause=pause) for pause in (9.0, 3.0, 6.0)]
+    known = Experience.of([*boots, boot_of(RUNNING, pause=0.1)])  # one did not come up
     took = {phase.stage: phase.seconds for phase in phases(kind, known, first=False)}
-    assert took["running kernel"] == 33.0
-    assert any("7 good boots" in line for line in assumptions([kind], known, 125e6))
+    assert took["running kernel"] == boots[1].durations[Stage.INITRD] > 0
+    assert any("3 good boots" in line for line in assumptions([kind], known, 125e6))
+    assert not Experience.of(boots).like(replace(kind, firmware="uefi-x64"))
+    assert not Experience.of(boots[:1]).like(kind)
     assert any("by a table" in line for line in assumptions([kind], Experience(), 125e6))

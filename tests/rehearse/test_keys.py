@@ -10,7 +10,7 @@ PARSED = [
     ("aB", [Press(("a",), "a"), Press(("shift", "b"), "B")]),
     ("/!", [Press(("slash",), "/"), Press(("shift", "1"), "!")]),
     ("<down><enter>", [Press(("down",), "\x1b[B"), Press(("ret",), "\r")]),
-    ("<ctrl-x><alt-f2>", [Press(("ctrl", "x"), "\x18"), Press(("alt", "f2"), "")]),
+    ("<ctrl-x><alt-f2>", [Press(("ctrl", "x"), "\x18"), Press(("alt", "f2"), "\x1bOQ")]),
     ("<5s><0.5 s><see a b>", [Pause(5.0), Pause(0.5), See("a b")]),
 ]
 
@@ -20,7 +20,7 @@ def test_parsed(text: str, steps: list[object]) -> None:
     assert parse_keys(text) == steps
 
 
-@pytest.mark.parametrize("text", ["<none>", "<>", "<ctrl->", "<see>", "ü"])
+@pytest.mark.parametrize("text", ["<none>", "<>", "<ctrl->", "<ctrl-é>", "<hold-x>", "<see>", "ü"])
 def test_not_a_key(text: str) -> None:
     with pytest.raises(ValueError, match="key"):
         parse_keys(text)

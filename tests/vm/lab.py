@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import shutil
 import socket
 import ssl
 import struct
@@ -12,12 +14,26 @@ import uuid
 from dataclasses import dataclass
 from pathlib import Path
 
+import pytest
+
 from daskel.rehearse import machine
 from daskel.rehearse.network import BRIDGE, Network
 from tests.conftest import PATIENCE, until
 
 SERVER = "10.61.8.1"
 OTHER = Path(__file__).parents[1] / "wire/other.py"
+CI = "CI" in os.environ  # there a missing program is a failure
+
+
+def with_machines(*programs: str, seconds: int = 2400) -> list[pytest.MarkDecorator]:
+    """The marks of a file of tests with virtual machines, which need QEMU and `programs`."""
+    missing = [name for name in ("qemu-system-x86_64", *programs) if not shutil.which(name)]
+    return [
+        pytest.mark.machine,
+        pytest.mark.timeout(seconds),
+        pytest.mark.skipif(os.geteuid() != 0 and not CI, reason="network namespaces need root"),
+        pytest.mark.skipif(bool(missing) and not CI, reason=f"not installed: {missing}"),
+    ]
 
 
 class Machine(machine.VirtualMachine):

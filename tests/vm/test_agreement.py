@@ -4,7 +4,6 @@ that were built, imported, or put together by hand, and for five that are spoilt
 from __future__ import annotations
 
 import json
-import os
 import shutil
 import subprocess
 import sys
@@ -16,16 +15,9 @@ import pytest
 
 from tests.conftest import PATIENCE
 from tests.vm import guest
+from tests.vm.lab import with_machines
 
-CI = "CI" in os.environ  # there a missing program is a failure
-pytestmark = [
-    pytest.mark.machine,
-    pytest.mark.timeout(3600),
-    pytest.mark.skipif(os.geteuid() != 0 and not CI, reason="network namespaces need root"),
-    pytest.mark.skipif(
-        not shutil.which("qemu-system-x86_64") and not CI, reason="QEMU is not installed"
-    ),
-]
+pytestmark = with_machines(seconds=3600)
 PROGRAM = Path(sys.executable).with_name("daskel")
 HEAD = """format = 1
 [site]

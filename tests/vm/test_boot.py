@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import random
 import shutil
 import subprocess
@@ -16,16 +15,9 @@ import pytest
 
 from tests.conftest import PATIENCE, SiteText, until
 from tests.vm import guest
-from tests.vm.lab import SERVER, Lab, Machine
+from tests.vm.lab import SERVER, Lab, Machine, with_machines
 
-NO_QEMU = not shutil.which("qemu-system-x86_64")
-CI = "CI" in os.environ  # there a missing program is a failure
-pytestmark = [
-    pytest.mark.machine,
-    pytest.mark.timeout(2400),
-    pytest.mark.skipif(os.geteuid() != 0 and not CI, reason="network namespaces need root"),
-    pytest.mark.skipif(NO_QEMU and not CI, reason="QEMU is not installed"),
-]
+pytestmark = with_machines()
 
 SITE = SiteText("""format = 1
 [site]

@@ -4,7 +4,6 @@ rightly by the running server's events, and again from the packets that it recor
 from __future__ import annotations
 
 import json
-import os
 import shutil
 import subprocess
 import sys
@@ -16,17 +15,9 @@ import pytest
 
 from tests.conftest import until
 from tests.vm import guest
-from tests.vm.lab import Lab, Machine
+from tests.vm.lab import Lab, Machine, with_machines
 
-CI = "CI" in os.environ  # there a missing program is a failure
-pytestmark = [
-    pytest.mark.machine,
-    pytest.mark.timeout(2400),
-    pytest.mark.skipif(os.geteuid() != 0 and not CI, reason="network namespaces need root"),
-    pytest.mark.skipif(
-        not shutil.which("qemu-system-x86_64") and not CI, reason="QEMU is not installed"
-    ),
-]
+pytestmark = with_machines()
 SITE = """format = 1
 [site]
 name = "Skerry Point"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import shutil
 import signal
 import subprocess
@@ -17,16 +16,9 @@ import pytest
 from daskel.demo.data import lay_out
 from tests.conftest import PATIENCE, SiteText, until
 from tests.vm import guest
+from tests.vm.lab import with_machines
 
-CI = "CI" in os.environ  # there a missing program is a failure
-pytestmark = [
-    pytest.mark.machine,
-    pytest.mark.timeout(2400),
-    pytest.mark.skipif(os.geteuid() != 0 and not CI, reason="network namespaces need root"),
-    pytest.mark.skipif(
-        not shutil.which("qemu-system-x86_64") and not CI, reason="QEMU is not installed"
-    ),
-]
+pytestmark = with_machines()
 PROGRAM = Path(sys.executable).with_name("daskel")
 HELLO = (
     "#!/bin/sh\nmount -t proc proc /proc\necho GUEST tells\n/bin/sh /etc/daskel/up.sh\nsleep 3600\n"
@@ -102,7 +94,7 @@ def test_beside_another_server_and_to_a_root_that_is_none(site: Path) -> None:
 
 
 def test_until_a_text_is_on_its_screen_with_keys_typed(site: Path) -> None:
-    """Somebody chooses the local disk in the menu, and there is none."""
+    """Somebody chooses the local disk in the menu, and the machine has no disk."""
     keys = "<see notebook><down><down><enter>"
     words = ["--until", "No bootable device", "--keys", keys]
     process = begun(site, "tide-02", *words)

@@ -2,29 +2,16 @@
 
 from __future__ import annotations
 
-import os
-import shutil
 import subprocess
 import sys
 import time
 from pathlib import Path
 
-import pytest
-
 from tests.conftest import PATIENCE
 from tests.vm import guest
-from tests.vm.lab import SERVER, Lab, Machine
+from tests.vm.lab import SERVER, Lab, Machine, with_machines
 
-CI = "CI" in os.environ  # there a missing program is a failure
-pytestmark = [
-    pytest.mark.machine,
-    pytest.mark.timeout(2400),
-    pytest.mark.skipif(os.geteuid() != 0 and not CI, reason="network namespaces need root"),
-    pytest.mark.skipif(
-        not (shutil.which("qemu-system-x86_64") and shutil.which("debootstrap")) and not CI,
-        reason="QEMU or debootstrap is not installed",
-    ),
-]
+pytestmark = with_machines("debootstrap")
 SITE = """format = 1
 [site]
 roots = "roots"

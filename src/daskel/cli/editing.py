@@ -61,7 +61,7 @@ def values_of(
         if not equals or key.split(".")[0] not in fields:
             raise EditError(f"{word!r} is not KEY=VALUE; {did_you_mean(key, fields)}")
         if sign:
-            if "tuple" not in str(fields[key].annotation) or not text:
+            if key not in fields or "tuple" not in str(fields[key].annotation) or not text:
                 raise EditError(f"{word!r} changes a list; {key} is not one, or no item is given")
             values[key] = _changed(values, before or {}, key, sign, text)
             continue

@@ -18,7 +18,6 @@ from rich.text import Text
 from daskel.cli.boot_views import cause_json
 from daskel.cli.output import Output
 from daskel.cli.practice_server import Practice, Practised
-from daskel.cli.root_options import few
 from daskel.cli.usage import UsageProblem
 from daskel.core.boot.identity import by_mac
 from daskel.core.content.computed import client_paths, own_places
@@ -29,7 +28,7 @@ from daskel.core.history.events import Seen
 from daskel.core.history.outcome import Result
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
-from daskel.core.values import show_duration, show_size
+from daskel.core.values import few, show_duration, show_size
 from daskel.rehearse.client import Board, Got, SimulatedBoot
 from daskel.rehearse.fetch import Way
 from daskel.rehearse.initrds import Initrds

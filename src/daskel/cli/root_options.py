@@ -83,11 +83,6 @@ def version_name(number: int) -> str:
     return f"version {number}" if number else "the working tree"
 
 
-def few(names: Sequence[str], most: int) -> str:
-    rest = f" and {len(names) - most} more" if len(names) > most else ""
-    return ", ".join(names[:most]) + rest
-
-
 def users_of(file: SiteFile, root: str, number: int) -> list[str]:
     """The clients whose slates were made on a version."""
     states = [(slate.client, slate.state()) for slate in slates_of(file, root)]

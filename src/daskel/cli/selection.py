@@ -2,11 +2,21 @@
 
 from __future__ import annotations
 
+import argparse
 from collections.abc import Sequence
 
+from daskel.cli.editing import names_of
 from daskel.cli.usage import UsageProblem
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.model import Site
+
+
+def clients_argument(parser: argparse.ArgumentParser) -> None:
+    """`who`: the words for `select`."""
+    who = parser.add_argument(
+        "who", nargs="*", metavar="CLIENT|GROUP", help="all when none is named"
+    )
+    who.completer = names_of(["client", "group"])  # type: ignore[attr-defined]
 
 
 def select(site: Site, words: Sequence[str]) -> list[str]:

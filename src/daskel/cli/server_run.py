@@ -16,14 +16,13 @@ from rich.text import Text
 
 from daskel.cli import events
 from daskel.cli.output import ExitCode, Output
-from daskel.cli.root_options import few
 from daskel.core.boot.wire import Wire
 from daskel.core.history.batch import Batch
 from daskel.core.history.events import Event, Stage
 from daskel.core.history.line_limit import WINDOW, LineLimit
 from daskel.core.replies.bootfile import missing_loaders
 from daskel.core.site.model import Site
-from daskel.core.values import counted
+from daskel.core.values import counted, few
 from daskel.service import loop
 from daskel.service.control import ControlService, Running
 from daskel.service.server import Server

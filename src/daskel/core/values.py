@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 
 _PLAIN_MAC = re.compile(r"[0-9a-f][02468ace](?::[0-9a-f]{2}){5}")
 _UNITS = {"s": 1, "m": 60, "min": 60, "h": 3600, "d": 86400, "w": 604800}
@@ -97,3 +98,9 @@ def show_size(size: float) -> str:
 def counted(number: int, what: str) -> str:
     """`1 path`, `2,000 paths`."""
     return f"{number:,} {what}{'' if number == 1 else 's'}"
+
+
+def few(names: Sequence[str], most: int) -> str:
+    """Names in a sentence: the first `most`, and how many more there are."""
+    rest = f" and {len(names) - most} more" if len(names) > most else ""
+    return ", ".join(names[:most]) + rest

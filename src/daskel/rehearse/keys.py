@@ -20,10 +20,13 @@ _PLAIN = {  # on a keyboard of the United States, by QEMU's names
     ".": "dot", "/": "slash", "\n": "ret", "\t": "tab",
 }  # fmt: skip
 _SHIFTED = dict(zip('!@#$%^&*()_+{}:"~|<>?', "1234567890-=[];'`\\,./", strict=True))
-_SERIAL = {"ret": "\r", "esc": "\x1b", "tab": "\t", "up": "\x1b[A", "down": "\x1b[B",
-           "right": "\x1b[C", "left": "\x1b[D", "backspace": "\x7f"}  # fmt: skip
-
-
+_FUNCTION = ("OP", "OQ", "OR", "OS", "[15~", "[17~", "[18~", "[19~", "[20~", "[21~", "[23~", "[24~")
+_SERIAL = {  # what a terminal sends (ECMA-48, and VT220's function keys)
+    "ret": "\r", "esc": "\x1b", "tab": "\t", "spc": " ", "backspace": "\x7f", "up": "\x1b[A",
+    "down": "\x1b[B", "right": "\x1b[C", "left": "\x1b[D", "home": "\x1b[H", "end": "\x1b[F",
+    "insert": "\x1b[2~", "delete": "\x1b[3~", "pgup": "\x1b[5~", "pgdn": "\x1b[6~",
+    **{f"f{number}": f"\x1b{code}" for number, code in enumerate(_FUNCTION, 1)},
+}  # fmt: skip
 _HELD = ("ctrl", "alt", "shift")
 
 
@@ -64,13 +67,12 @@ def _named(name: str) -> Step:
     if pause := re.fullmatch(r"(\d+(?:\.\d+)?) ?s", word):
         return Pause(float(pause[1]))
     held, _, last = word.lower().rpartition("-")
-    keys = [
-        {"ctrl": "ctrl", "alt": "alt", "shift": "shift"}.get(k, "") for k in held.split("-") if k
-    ]
-    if last in _NAMED and all(keys):
+    keys = [key for key in held.split("-") if key]
+    held_well = set(keys) <= set(_HELD)
+    if last in _NAMED and held_well:
         key = _NAMED[last]
-        return Press((*keys, key), _SERIAL.get(key, ""))
-    if len(last) == 1 and last.isalnum() and keys and all(keys):
+        return Press((*keys, key), _SERIAL[key])
+    if len(last) == 1 and last.isascii() and last.isalnum() and keys and held_well:
         control = chr(ord(last) & 0x1F) if keys == ["ctrl"] else last
         return Press((*keys, last), control)
     raise ValueError(f"<{name}> is not a key; there are <enter>, <down>, <f2>, <ctrl-x>, <5s> "

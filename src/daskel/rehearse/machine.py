@@ -21,9 +21,9 @@ from daskel.rehearse.keys import Press
 from daskel.rehearse.network import Network
 from daskel.system.requirements import MissingRequirementError
 
-_FOLDERS = tuple(Path("/usr/share") / name for name in (
-    "OVMF", "AAVMF", "../lib/u-boot", "edk2/x64", "edk2/ovmf", "edk2/aarch64", "qemu",
-    "qemu-efi-aarch64",
+_FOLDERS = tuple(Path("/usr") / name for name in (
+    "share/OVMF", "share/AAVMF", "lib/u-boot", "share/edk2/x64", "share/edk2/ovmf",
+    "share/edk2/aarch64", "share/qemu", "share/qemu-efi-aarch64",
 ))  # fmt: skip
 _CODE = {  # by the kind of firmware: file names of the firmware itself, and of its variables
     "uefi-x64": (("OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd"), ("OVMF_CODE.fd", "OVMF_VARS.fd"),

@@ -102,7 +102,7 @@ OTHERS = {  # of machines, servers and wires that were not set up for this
 
 @pytest.mark.parametrize("path", sorted(HERE.glob("others/*")), ids=lambda path: path.stem)
 def test_captures_of_others(path: Path) -> None:
-    """One machine each: Daskel's looks for other DHCP servers are none."""
+    """One machine each: when Daskel looks for other DHCP servers, that is not a machine."""
     (case,) = cases_of(list(read_frames(path)))
     assert (case.stage.value, diagnose(case)[0].cause) == OTHERS[path.stem]
 

@@ -188,6 +188,22 @@ def test_a_machine_that_starts_over_again_and_again() -> None:
     assert "3 times" in found[1].problem
 
 
+@pytest.mark.parametrize(
+    ("following", "refused"),
+    [
+        (replace(SEEN, firmware="x64 UEFI HTTP", architecture=16), True),
+        (replace(SEEN, firmware="x64 UEFI, IPv6", architecture=7, ipv6=True), True),
+        (replace(SEEN, firmware="x64 UEFI", architecture=7), False),  # it has begun again
+    ],
+)
+def test_firmware_that_goes_on_to_its_next_way(following: Seen, refused: bool) -> None:
+    first = replace(SEEN, firmware="x64 UEFI", architecture=7)
+    before = boot_of([first, *LOADER[1:]], pause=0.1)
+    boot = boot_of([following], began=before.last + 0.5)
+    found = diagnose(Case(boot, float("inf"), [before]))
+    assert ("loader-refused" in [cause.cause for cause in found]) is refused
+
+
 def test_much_slower_than_its_neighbours() -> None:
     beside = [boot_of(ROOT) for _ in range(3)]
     found = diagnose(Case(boot_of(ROOT, pause=40), float("inf"), (), beside))

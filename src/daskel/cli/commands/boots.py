@@ -26,6 +26,7 @@ from daskel.cli.boot_views import (
 )
 from daskel.cli.editing import names_of
 from daskel.cli.output import ExitCode, Output
+from daskel.cli.selection import clients_argument
 from daskel.cli.site import json_argument, path_of, site_argument
 from daskel.cli.usage import UsageProblem, add_verb
 from daskel.core.history.boots import Boot, End, as_row, fetches
@@ -72,10 +73,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def _filters(parser: argparse.ArgumentParser) -> None:
-    who = parser.add_argument(
-        "who", nargs="*", metavar="CLIENT|GROUP", help="all when none is named"
-    )
-    who.completer = names_of(["client", "group"])  # type: ignore[attr-defined]
+    clients_argument(parser)
     parser.add_argument("--day", metavar="DAY", help="today, yesterday, or a date like 2026-11-23")
     parser.add_argument(
         "--result", type=lambda word: word.replace("-", " "), choices=_RESULTS, metavar="HOW",

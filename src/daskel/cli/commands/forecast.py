@@ -13,14 +13,13 @@ from statistics import median
 
 from rich.table import Table
 
-from daskel.cli.editing import names_of
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.practice_server import Practice, Practised, begin, free_base, serving
 from daskel.cli.rehearsals import jobs_of
-from daskel.cli.selection import select
+from daskel.cli.selection import clients_argument, select
 from daskel.cli.site import json_argument, open_site, site_argument
 from daskel.cli.usage import UsageProblem, many, seconds
-from daskel.core.forecast.model import Forecast, Own, Resource, forecast
+from daskel.core.forecast.model import Forecast, forecast
 from daskel.core.forecast.room import (
     LINK,
     Experience,
@@ -49,10 +48,7 @@ _MOST_ROWS, _MOST_BOOTS = 24, 3000
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    who = parser.add_argument(
-        "who", nargs="*", metavar="CLIENT|GROUP", help="all when none is named"
-    )
-    who.completer = names_of(["client", "group"])  # type: ignore[attr-defined]
+    clients_argument(parser)
     when = parser.add_mutually_exclusive_group()
     when.add_argument("--at-once", action="store_true", help="switched on together (the default)")
     when.add_argument(
@@ -60,7 +56,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         help='switched on spread over this time, like "2min"',
     )  # fmt: skip
     parser.add_argument(
-        "--machines", type=many, metavar="N", help="so many: the clients, then copies of them"
+        "--machines", type=many, metavar="N", help="this many: the clients, then copies of them"
     )
     parser.add_argument(
         "--link", type=_rate, default=LINK, metavar="RATE",
@@ -173,13 +169,6 @@ def _menu(practised: Practised, job: Job) -> float:
 
 # --- what came of it ---
 
-_WORDS = {
-    Resource.LINK: "the link", Resource.SERVER: "the server's process",
-    Resource.PROCESSORS: "the server's processors", Resource.DISK: "the server's disk",
-    Own.FIRMWARE: "the firmware itself", Own.TRIPS: "round trips, block by block",
-    Own.SYSTEM: "the system itself", Own.PEOPLE: "the menu's time limit",
-}  # fmt: skip
-
 
 def _stages(found: Forecast) -> list[str]:
     return list(dict.fromkeys(stage for ends in found.ends for stage in ends))
@@ -202,7 +191,7 @@ def _show(args: argparse.Namespace, foreseen: Foreseen, output: Output) -> None:
     for stage in _stages(found):
         times = [ends[stage] for ends in found.ends if stage in ends]
         limit = found.limit(stage)
-        told = _WORDS[limit] if limit else ""
+        told = limit.value if limit else ""
         table.add_row(stage, _time(median(times)), _time(max(times)), told)
     output.console.print(table)
     output.print()
@@ -250,7 +239,7 @@ def _plot(args: argparse.Namespace, foreseen: Foreseen) -> None:
     from daskel.cli.forecast_picture import draw  # its library takes a second to import
 
     found = foreseen.found
-    limits = {s: _WORDS[limit] for s in _stages(found) if (limit := found.limit(s))}
+    limits = {s: limit.value for s in _stages(found) if (limit := found.limit(s))}
     begun = f"within {show_duration(args.within)}" if args.within else "at once"
     title = f"Forecast: {counted(len(foreseen.names), 'client')} switched on {begun}"
     try:

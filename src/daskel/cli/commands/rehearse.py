@@ -8,7 +8,6 @@ import time
 from collections.abc import Sequence
 from pathlib import Path
 
-from daskel.cli.editing import names_of
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.practice_server import Practice, begin, free_base, serving
 from daskel.cli.rehearsals import (
@@ -21,7 +20,7 @@ from daskel.cli.rehearsals import (
     show_problems,
     table_of,
 )
-from daskel.cli.selection import select
+from daskel.cli.selection import clients_argument, select
 from daskel.cli.site import json_argument, open_site, site_argument
 from daskel.cli.usage import UsageProblem, many, seconds
 from daskel.core.dhcp.client_messages import FACES
@@ -38,10 +37,7 @@ EXAMPLE = (
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    who = parser.add_argument(
-        "who", nargs="*", metavar="CLIENT|GROUP", help="all when none is named"
-    )
-    who.completer = names_of(["client", "group"])  # type: ignore[attr-defined]
+    clients_argument(parser)
     parser.add_argument(
         "--firmware", choices=list(FACES),
         help="how they ask (default: as the site file says, as each was last seen, or as its "

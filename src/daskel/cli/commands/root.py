@@ -16,7 +16,6 @@ from daskel.cli.editing import names_of
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.root_options import (
     Run,
-    few,
     paint,
     root_of,
     slates_of,
@@ -27,7 +26,7 @@ from daskel.cli.root_options import (
 from daskel.cli.site import change_arguments
 from daskel.core.roots.packages import changes
 from daskel.core.site.model import Site
-from daskel.core.values import show_ago, show_limit, show_size
+from daskel.core.values import few, show_ago, show_limit, show_size
 from daskel.system.roots.building import host_processor
 from daskel.system.roots.roots import RootFolder
 from daskel.system.roots.sealing import differences, packages

@@ -9,10 +9,10 @@ from pathlib import Path
 from rich.text import Text
 
 from daskel.cli.output import ExitCode, Output, working
-from daskel.cli.root_options import few, root_of, users_of, version_name
+from daskel.cli.root_options import root_of, users_of, version_name
 from daskel.cli.site import question
 from daskel.cli.slate_layers import seen_by
-from daskel.core.values import counted, show_size
+from daskel.core.values import counted, few, show_size
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.roots import RootFolder, RootState
 from daskel.system.roots.run_inside import NOT_THERE, run_inside

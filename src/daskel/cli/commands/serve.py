@@ -7,13 +7,13 @@ from contextlib import ExitStack
 from pathlib import Path
 
 from daskel.cli.output import ExitCode, Output
-from daskel.cli.root_options import few
 from daskel.cli.selection import select
 from daskel.cli.server_run import LEVELS, STILL, Log, run_until_ended
 from daskel.cli.site import json_argument, open_site, site_argument
 from daskel.core.boot.wire import Ports, Wire
 from daskel.core.history.batch import Batch
 from daskel.core.site.model import Site
+from daskel.core.values import few
 from daskel.service.recorder import Recorder
 from daskel.service.server import listening_on
 

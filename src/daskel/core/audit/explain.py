@@ -89,7 +89,7 @@ def explain(answers: Answers, name: str, discover: Packet, now: float) -> Explan
         steps.append(Step("Boot", (Line("boots", why, found.boot.origin if found.boot else None),)))
     steps += _written(site, found, ports, given)
     overridden = found.overridden
-    return Explanation(name, found.mac.value, segment, tuple(steps), overridden, file.problem)
+    return Explanation(name, found.mac.value, segment, tuple(steps), overridden, file.said)
 
 
 def _elsewhere(site: Site, segment: str, mode: str) -> Step:

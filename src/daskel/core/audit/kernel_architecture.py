@@ -9,6 +9,7 @@ from daskel.core.dhcp.pxe import ARCHITECTURES, processor
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
+from daskel.core.values import few
 
 _MOST_NAMES = 5
 
@@ -29,8 +30,7 @@ def check_processors(
             if kernels.get(loadout, runs) != runs:
                 wrong[loadout, seen].append(name)
     for (loadout, seen), names in wrong.items():
-        more = f" and {len(names) - _MOST_NAMES} more" if len(names) > _MOST_NAMES else ""
-        who = ", ".join(names[:_MOST_NAMES]) + more
+        who = few(names, _MOST_NAMES)
         firmware = ARCHITECTURES[seen]
         problem = f"the kernel of loadout {loadout} is for {kernels[loadout]}, but {who}"
         problem += f" {'boots' if len(names) == 1 else 'boot'} as {firmware}"

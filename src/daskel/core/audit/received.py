@@ -164,9 +164,8 @@ class Receiving:
         reply: Packet | None
         if self._site.segments[segment].dhcp == "full":
             question = self._answers.replies.question(segment, message, 0.0)
-            reply = self._answers.replies.make(
-                question, MessageType.OFFER, IPv4Address(str(who.address))
-            )
+            assert isinstance(who.address, IPv4Address), "a client's own, or one of the segment"
+            reply = self._answers.replies.make(question, MessageType.OFFER, who.address)
         else:
             reply = self._answers.dhcp(segment, message, 0.0, unicast=False).reply
         if reply is None:

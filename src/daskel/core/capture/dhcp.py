@@ -8,7 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 
-from daskel.core.capture.heard import Heard
+from daskel.core.capture.heard import End, Heard
 from daskel.core.capture.scope import Scope, Traffic
 from daskel.core.dhcp.client_messages import look_asks_as
 from daskel.core.dhcp.needs import Need, boot_file_of, unmet
@@ -33,8 +33,6 @@ from daskel.core.values import mac_text
 
 _TRIES = 2  # messages without an answer, before it is called silence
 _TWICE = 0.2  # seconds: the same message, through a relay agent or beside it
-
-End = tuple[Address, int]
 
 
 def _next_server(replies: list[Packet]) -> Need | None:

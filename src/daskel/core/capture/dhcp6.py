@@ -14,6 +14,7 @@ from daskel.core.values import mac_text
 
 _SERVER_PORT = 547
 _TRIES = 2  # messages without an answer, before it is called silence
+_EXTRA = 10.0  # seconds between the exchange that boots and a plain one of the same firmware
 
 
 @dataclass
@@ -39,15 +40,14 @@ class Dhcp6Heard:
             message = parse(data)
         except MalformedError:
             return
-        hardware = message.mac or (sender if port == _SERVER_PORT else None)
+        asks = port == _SERVER_PORT
+        hardware = message.mac or (sender if asks else None)
         if hardware is None:
             return
         mac = mac_text(hardware)
-        asks = port == _SERVER_PORT
         self._scope.seen.add(Traffic.DHCP_ASKED if asks else Traffic.DHCP_ANSWERED)
         if asks:
             self._scope.clients.add(sender)
-        if port == _SERVER_PORT:
             self._heard.asked.add(mac)
             self._heard.belongs(source, mac, sure=True)
             self._asked(at, mac, message)
@@ -81,7 +81,7 @@ class Dhcp6Heard:
         vendor = message.vendor_class.decode("ascii", "replace")
         system = not boots and Code.PARAMETERS in message.options
         self._heard.say(at, Seen(
-            self._heard.who(mac), "", firmware, vendor, number, system=system
+            self._heard.who(mac), "", firmware, vendor, number, system=system, ipv6=True,
         ))  # fmt: skip
 
     def _answered(self, at: float, mac: str, message: Message) -> None:
@@ -103,6 +103,3 @@ class Dhcp6Heard:
         file = message.boot_file or None if boots else None
         who = self._heard.who(mac, address)
         self._heard.say(at, Addressed(who, "", address, message.lease, file, False, boots))
-
-
-_EXTRA = 10.0  # seconds

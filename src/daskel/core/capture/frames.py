@@ -18,7 +18,7 @@ from daskel.core.boot.arguments import ArgumentError
 from daskel.core.boot.wire import Ports
 from daskel.core.capture.dhcp import DhcpHeard
 from daskel.core.capture.dhcp6 import Dhcp6Heard
-from daskel.core.capture.heard import Heard
+from daskel.core.capture.heard import End, Heard
 from daskel.core.capture.proofs import with_proofs
 from daskel.core.capture.raw import RawHeard
 from daskel.core.capture.scope import Scope, Traffic
@@ -42,8 +42,6 @@ _NOBODY = bytes(6)
 _RPC_CALL = b"\0\0\0\0\0\0\0\2"  # RFC 5531: a call, of version 2
 _MOUNT = (100005).to_bytes(4, "big")
 
-End = tuple[Address, int]
-
 
 @dataclass(frozen=True, slots=True)
 class _Inside:
@@ -64,10 +62,8 @@ class Capture:
         self._site = site
         self.scope, self._twice = Scope(), Twice()
         self._heard = Heard(site)
-        self._dhcp, self._dhcp6 = (
-            DhcpHeard(self._heard, self.scope),
-            Dhcp6Heard(self._heard, self.scope),
-        )
+        self._dhcp = DhcpHeard(self._heard, self.scope)
+        self._dhcp6 = Dhcp6Heard(self._heard, self.scope)
         self._tftp = TftpHeard(self._heard, self.scope)
         self._tcp, self._raw = TcpHeard(self._heard), RawHeard(self._heard)
 
@@ -231,7 +227,7 @@ class Capture:
 
 
 def _inside(ethernet: Ethernet) -> _Inside | None:
-    """The IP packet of a frame; None where there is none."""
+    """The IP packet of a frame; None for a frame without one."""
     packet = ethernet.data
     if isinstance(packet, IP):
         head = packet.hl * 4

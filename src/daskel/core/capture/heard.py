@@ -34,6 +34,7 @@ _GUESSES = (  # what a file probably is, by its name, where no site file tells
 )
 
 
+End = tuple[Address, int]  # an address and a port
 OF_DHCP = (Seen, Addressed, GivenBack, Refused, OtherServer, Unfit, Unanswered)
 
 

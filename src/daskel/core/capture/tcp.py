@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 
 from dpkt.tcp import TCP
 
-from daskel.core.capture.heard import Heard
+from daskel.core.capture.heard import End, Heard
 from daskel.core.content import up
 from daskel.core.history.events import (
     Abort,
@@ -44,7 +44,7 @@ _LENGTH = re.compile(rb"\r\ncontent-length: *(\d+)", re.IGNORECASE)
 _PORTMAP = 100000
 _NFS = 2049
 _SERVICES = {_NFS: Service.NFS, 111: Service.PORTMAP, 80: Service.HTTP}
-_TROUBLES = {
+_TROUBLES: dict[int, Trouble] = {
     Status.NOSPC: Trouble.FULL, Status.DQUOT: Trouble.FULL, Status.STALE: Trouble.STALE,
 }  # fmt: skip
 _NAMES = {2: "it is not there", 13: "it is not allowed"}
@@ -57,8 +57,6 @@ _CALL_HEAD = 24  # bytes until the end of what is called
 _SEQUENCE, _PUT_HANDLE, _SEQUENCE_SIZE = 53, 22, 32  # operations, and bytes (RFC 8881)
 _TRIES = 3  # connections that are asked for in vain, before it is called silence
 _NULL = 0  # the procedure that only asks whether somebody is there
-
-End = tuple[Address, int]
 
 
 @dataclass
@@ -300,7 +298,7 @@ class TcpHeard:
         if who.mac in self._roots:
             return
         _, path = self._asked_for.pop(c.client[0], (at, ""))
-        self._roots[who.mac] = root = path.rstrip("/").rpartition("/")[2] or path
+        self._roots[who.mac] = root = _root_name(path)
         where = f"{c.server[0]}:{path}" if path else f"NFS of {c.server[0]}"
         self._heard.say(at, Mounted(who, root, where))
 
@@ -358,18 +356,20 @@ class TcpHeard:
                 said = f"{c.server[0]} says: {why}"
                 self._heard.say(at, MountRefused(who, path, said, kind, status))
                 return
-            root = path.rstrip("/").rpartition("/")[2] or path
-            self._roots[who.mac] = root
+            self._roots[who.mac] = root = _root_name(path)
             self._heard.say(at, Mounted(who, root, f"{c.server[0]}:{path}"))
         elif call.program == nfs3.PROGRAM and call.version == 3 and call.procedure:
             self._trouble(at, c, reader.number(4))
 
     def _trouble(self, at: float, c: _Connection, status: int) -> None:
-        what, who = _TROUBLES.get(Status(status) if status in list(Status) else Status.OK), None
-        who = self._heard.at(c.client[0])
+        what, who = _TROUBLES.get(status), self._heard.at(c.client[0])
         if what and (who.mac, what) not in self._troubled:
             self._troubled.add((who.mac, what))
             self._heard.say(at, RootTrouble(who, what, self._roots.get(who.mac, "")))
+
+
+def _root_name(path: str) -> str:
+    return path.rstrip("/").rpartition("/")[2] or path
 
 
 def _part_of_call(record: bytes) -> Call | None:

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from daskel.core.capture.heard import Heard
+from daskel.core.capture.heard import End, Heard
 from daskel.core.capture.scope import Scope, Traffic
 from daskel.core.history.aborts import abort_by
 from daskel.core.history.events import (
@@ -39,8 +39,6 @@ _MISSING: dict[int, Missed] = {
     ErrorCode.ACCESS: Missed.NOT_ALLOWED,
 }
 _OVER = "tftp"
-
-End = tuple[Address, int]  # an address and a port
 
 
 @dataclass

@@ -8,11 +8,13 @@ several ways to be told the same.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from enum import Enum
 
 from daskel.core.dhcp.options import Code
-from daskel.core.dhcp.packet import NOWHERE, Packet
+from daskel.core.dhcp.packet import NOWHERE, Packet, read_area
 from daskel.core.dhcp.pxe import HTTP_CLASS, PXE_CLASS, BootRequest, is_uefi
+from daskel.core.reader import MalformedError
 
 _DISCOVERY_CONTROL, _THIS_FILE = 6, 8  # PXE specification 2.1, table 2-1
 
@@ -78,13 +80,11 @@ def _says_pxe(reply: Packet) -> bool:
 
 def _control(options: bytes) -> int:
     """PXE's discovery control inside option 43; 0 where it is not there."""
-    at = 0
-    while at + 2 <= len(options) and options[at] != Code.END:
-        code, length = options[at], options[at + 1]
-        if code == _DISCOVERY_CONTROL and length == 1 and at + 3 <= len(options):
-            return options[at + 2]
-        at += 1 if code == Code.PAD else 2 + length
-    return 0
+    inside: dict[int, bytes] = {}
+    with suppress(MalformedError):  # what stands before the damage counts
+        read_area(options, "option 43", inside)
+    control = inside.get(_DISCOVERY_CONTROL, b"")
+    return control[0] if len(control) == 1 else 0
 
 
 _TABLE: tuple[

@@ -113,7 +113,7 @@ def parse_part(data: bytes) -> Packet:
     whole = data[:_FIXED].ljust(_FIXED, b"\0")
     options: dict[int, bytes] = {}
     with suppress(MalformedError):
-        _read_area(data[_FIXED:], "options", options)
+        read_area(data[_FIXED:], "options", options)
     options = {code: value for code, value in options.items() if value or code == _PAD}
     head = parse(whole[:-4] + COOKIE + bytes((_END,)))
     return replace(head, options=options)
@@ -126,18 +126,20 @@ def _address(packed: bytes) -> IPv4Address:
 def _joined(area: bytes, sname: bytes, file: bytes) -> dict[int, bytes]:
     """The options of all areas; repeated codes are one value (RFC 3396 section 7)."""
     options: dict[int, bytes] = {}
-    _read_area(area, "options", options)
+    read_area(area, "options", options)
     overload = options.get(Code.OVERLOAD, b"\0")
     if len(overload) != 1:
         raise MalformedError("DHCP message: option 52 (overload) is not one byte")
     if overload[0] & 1:
-        _read_area(file, "file field", options)
+        read_area(file, "file field", options)
     if overload[0] & 2:
-        _read_area(sname, "sname field", options)
+        read_area(sname, "sname field", options)
     return options
 
 
-def _read_area(area: bytes, where: str, options: dict[int, bytes]) -> None:
+def read_area(area: bytes, where: str, options: dict[int, bytes]) -> None:
+    """Add what stands in an area of options, `where` in words; until the damage in a damaged one.
+    Raises MalformedError."""
     at, end = 0, len(area)
     while at < end:
         code = area[at]

@@ -68,16 +68,19 @@ class Message:
     @property
     def address(self) -> IPv6Address | None:
         """The first address of the first IA_NA."""
-        inside = self.options.get(Code.IA_NA, b"")[12:]
-        address = _options(inside)[0].get(Code.IA_ADDRESS, b"")
-        return IPv6Address(address[:16]) if len(address) >= 16 else None
+        given = self._given
+        return IPv6Address(given[:16]) if len(given) >= 16 else None
 
     @property
     def lease(self) -> int:
         """Seconds that the address is valid for."""
+        return int.from_bytes(self._given[20:24], "big")
+
+    @property
+    def _given(self) -> bytes:
+        """The first IA Address option: address, two lifetimes (RFC 8415 21.4, 21.6)."""
         inside = self.options.get(Code.IA_NA, b"")[12:]
-        address = _options(inside)[0].get(Code.IA_ADDRESS, b"")
-        return int.from_bytes(address[20:24], "big")
+        return _options(inside)[0].get(Code.IA_ADDRESS, b"")
 
     @property
     def architecture(self) -> int | None:
@@ -87,7 +90,7 @@ class Message:
 
     @property
     def boot_file(self) -> str:
-        """The URL of the boot file; empty when there is none."""
+        """The URL of the boot file; empty when the message names no file."""
         return self.options.get(Code.BOOT_FILE_URL, b"").decode("utf-8", "replace")
 
     @property
@@ -120,10 +123,7 @@ def _options(data: bytes) -> tuple[dict[int, bytes], bool]:
     found: dict[int, bytes] = {}
     at = 0
     while at + 4 <= len(data):
-        code, length = (
-            int.from_bytes(data[at : at + 2], "big"),
-            int.from_bytes(data[at + 2 : at + 4], "big"),
-        )
+        code, length = (int.from_bytes(data[at + i : at + i + 2], "big") for i in (0, 2))
         value = data[at + 4 : at + 4 + length]
         if len(value) < length:
             return found, True

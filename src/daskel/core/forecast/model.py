@@ -20,16 +20,16 @@ class Resource(Enum):
     """What clients share; the value says what limits them then."""
 
     LINK = "the link"  # bytes
-    SERVER = "the server's process for DHCP, TFTP and HTTP"  # seconds of one processor
-    PROCESSORS = "the processors"  # seconds of one of them
-    DISK = "the disk"  # bytes
+    SERVER = "the server's process"  # for DHCP, TFTP and HTTP; seconds of one processor
+    PROCESSORS = "the server's processors"  # seconds of one of them
+    DISK = "the server's disk"  # bytes
 
 
 class Own(Enum):
     """What a phase waits for by itself, however few clients there are."""
 
     FIRMWARE = "the firmware itself"
-    TRIPS = "round trips: each block waits for the one before"
+    TRIPS = "round trips, block by block"
     SYSTEM = "the system itself"
     PEOPLE = "the menu's time limit"
 

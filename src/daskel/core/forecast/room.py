@@ -7,7 +7,6 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from daskel.core.dhcp.client_messages import FACES, LOADER
-from daskel.core.dhcp.pxe import ARCHITECTURES
 from daskel.core.forecast.model import Own, Phase, Resource
 from daskel.core.history.boots import Boot
 from daskel.core.history.events import Stage
@@ -76,21 +75,24 @@ class Kind:
         return sum(load.size for load in self.loads)
 
 
+_Alike = tuple[int | None, str]
+
+
 @dataclass
 class Experience:
     """Seconds from each stage to the next, as earlier boots took when little disturbed them; by
-    firmware in words, and loadout."""
+    architecture type and loadout."""
 
-    seconds: dict[tuple[str, str], dict[Stage, float]] = field(default_factory=dict)
-    boots: dict[tuple[str, str], int] = field(default_factory=dict)
+    seconds: dict[_Alike, dict[Stage, float]] = field(default_factory=dict)
+    boots: dict[_Alike, int] = field(default_factory=dict)
 
     @classmethod
     def of(cls, boots: Iterable[Boot]) -> Experience:
         """From boots that came to their root."""
-        found: dict[tuple[str, str], list[Mapping[Stage, float]]] = {}
+        found: dict[_Alike, list[Mapping[Stage, float]]] = {}
         for boot in boots:
-            if boot.loaded and result(boot, float("inf")) in GOOD and boot.firmware:
-                key = boot.firmware, boot.loaded.loadout
+            if boot.loaded and result(boot, float("inf")) in GOOD and boot.architecture is not None:
+                key: _Alike = boot.architecture, boot.loaded.loadout
                 found.setdefault(key, []).append(boot.durations)
         made = cls()
         for key, durations in found.items():
@@ -110,9 +112,8 @@ class Experience:
         return self.seconds.get(_key(kind), {})
 
 
-def _key(kind: Kind) -> tuple[str, str]:
-    number = FACES[kind.firmware].architecture
-    return ARCHITECTURES.get(-1 if number is None else number, ""), kind.loadout
+def _key(kind: Kind) -> _Alike:
+    return FACES[kind.firmware].architecture, kind.loadout
 
 
 _FROM = {  # the stage that a phase begins with

@@ -100,6 +100,19 @@ class Boot:
         return next((event.firmware for _, event in self.of(Seen) if event.firmware), "")
 
     @property
+    def architecture(self) -> int | None:
+        """The architecture type that its firmware told (RFC 4578 2.1); None when none was seen."""
+        way = self.way
+        return way[0] if way else None
+
+    @property
+    def way(self) -> tuple[int, bool] | None:
+        """The way in which its firmware tries to boot: its architecture type, and whether over
+        IPv6; None when none was seen."""
+        told = ((e.architecture, e.ipv6) for _, e in self.of(Seen) if e.architecture is not None)
+        return next(told, None)
+
+    @property
     def address(self) -> Address | None:
         """The address that it had last."""
         found = self.newest(Addressed)

@@ -119,6 +119,7 @@ class Seen(Event):
     relay: str = ""  # the relay agent that passed it on, with what it says of the port
     offered: Address | None = None  # the address that it is offered
     system: bool = False  # it is an operating system that asks
+    ipv6: bool = False  # by DHCPv6
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,4 +1,4 @@
-"""Files that known boot loaders ask for without needing them: a miss of one is no bad news."""
+"""Files that known boot loaders ask for without needing them: a miss of one is not a fault."""
 
 from __future__ import annotations
 

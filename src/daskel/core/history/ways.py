@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from daskel.core.history.boots import Boot, fetches
 from daskel.core.history.case import Case
-from daskel.core.history.events import Seen, Stage
+from daskel.core.history.events import Stage
 
 _NEXT = 90.0  # seconds: firmware that gives up a way goes on to its next one
 _ORDER = list(Stage)
@@ -27,21 +27,14 @@ def furthest(case: Case) -> Case:
 
 def _before(case: Case) -> list[Boot]:
     """Those that it tried just before, the last one first."""
-    tried, later, found = {_way(case.boot)}, case.boot, []
+    tried, later, found = {case.boot.way}, case.boot, []
     for boot in case.before:
-        way = _way(boot)
-        if (way is not None and way in tried) or later.began - boot.last > _NEXT:
+        if (boot.way is not None and boot.way in tried) or later.began - boot.last > _NEXT:
             break
-        tried.add(way)
+        tried.add(boot.way)
         found.append(boot)
         later = boot
     return found
-
-
-def _way(boot: Boot) -> str | None:
-    """The kind of firmware, as it said itself; None where it was not heard."""
-    seen = (event.firmware for _, event in boot.of(Seen) if event.firmware)
-    return next(seen, None)
 
 
 def _reached(boot: Boot) -> int:

@@ -183,15 +183,14 @@ class Answers:
 
     def _no_file(self, question: Question) -> list[Event]:
         """Why it gets no boot file: said once, with the first of its messages."""
-        problem = self.replies.plan(question).file.problem
-        mac = str(question.who.mac)
+        file, mac = self.replies.plan(question).file, str(question.who.mac)
         before, at = self._no_files.get(mac, ("", float("-inf")))
-        if not problem or (before == problem and 0 <= question.now - at < _SAY_AGAIN):
+        if not file.problem or (before == file.problem and 0 <= question.now - at < _SAY_AGAIN):
             return []
         if len(self._no_files) >= _MOST_NO_FILES:
             self._no_files.clear()
-        self._no_files[mac] = problem, question.now
-        return [no_boot_file(question, self.replies.plan(question).file)]
+        self._no_files[mac] = file.problem, question.now
+        return [no_boot_file(question, file)]
 
     def _has_room(self, question: Question, address: IPv4Address) -> bool:
         """Machines that are not in the site share one half of the pool, so that a flood of made-up

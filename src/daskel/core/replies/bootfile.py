@@ -3,7 +3,7 @@ Daskel's own boot loader for its firmware."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
@@ -28,6 +28,7 @@ from daskel.core.site.finding import Finding, Severity, did_you_mean
 from daskel.core.site.layers import Effective, Sourced, effective, layer_tables
 from daskel.core.site.model import FirmwareKind, Site
 from daskel.core.site.positions import Origin
+from daskel.core.values import few
 
 _USUAL = ("bios", "uefi-x64")
 NONE = "none"  # what a site file writes for machines that get no boot file
@@ -36,11 +37,17 @@ NONE = "none"  # what a site file writes for machines that get no boot file
 @dataclass(frozen=True, slots=True)
 class BootFile:
     """A path for TFTP or a URL, and the line that names it; `problem` says why there is none,
-    where that is not meant."""
+    where that is not meant, and `remedy` what to do, where that is known."""
 
     path: str | None = None
     origin: Origin | None = None
     problem: str = ""
+    remedy: str = ""
+
+    @property
+    def said(self) -> str:
+        """Problem and remedy in one sentence."""
+        return f"{self.problem}: {self.remedy}" if self.remedy else self.problem
 
 
 def choose_boot_file(
@@ -77,22 +84,21 @@ def _built_in(site: Site, ports: Ports, segment: str, boot: BootRequest) -> Boot
     firmware = boot.firmware
     if firmware is None:
         problem = f"there is no boot loader for its firmware ({boot.described})"
-        return BootFile(problem=f"{problem}; name one with boot-file = ...")
+        return BootFile(problem=problem, remedy="name one with boot-file = ...")
     if firmware is Firmware.UBOOT:
         return BootFile(SCRIPT)
-    if problem := missing_loader(site, loader_name(firmware)):
-        return BootFile(problem=f"{problem} (its firmware: {boot.described})")
+    loader = loader_name(firmware)
+    if remedy := missing_loader(site, loader):
+        problem = f'its firmware ({boot.described}) needs the boot loader "{loader}"'
+        return BootFile(problem=problem, remedy=remedy)
     return BootFile(boot_file(firmware, site.segments[segment], ports))
 
 
 def missing_loader(site: Site, loader: str) -> str:
-    """Why there is no such boot loader, and what to do; empty when there is one."""
+    """What to do to have a boot loader; empty when it is there, or can be built."""
     if loader not in site.settings.loaders:
-        return f'the boot loader "{loader}" is needed: add it to loaders in [site]'
-    if loader in site.unbuilt:
-        needed = f'the boot loader "{loader}" is needed, and there is nothing to build it from'
-        return f"{needed}: {PACKAGES[loader]}; then: daskel apply"
-    return ""
+        return "add it to loaders in [site]"
+    return f"{PACKAGES[loader]}; then: daskel apply" if loader in site.unbuilt else ""
 
 
 def written_for(site: Site, found: Effective, boot: BootRequest) -> Sourced[str] | None:
@@ -128,7 +134,7 @@ def _fits(kind: FirmwareKind, boot: BootRequest) -> bool:
 def check_firmware(site: Site, seen: Mapping[str, int]) -> Iterator[Finding]:
     """Clients whose firmware, as the site file says or as it was `seen` last (architecture types
     by MAC address), gets no boot file; and those of which the two differ."""
-    without: dict[str, list[str]] = {}
+    without: dict[tuple[str, str], list[str]] = {}
     others: dict[tuple[Origin, str], list[str]] = {}
     for name in site.clients:
         found = effective(site, name)
@@ -148,20 +154,15 @@ def check_firmware(site: Site, seen: Mapping[str, int]) -> Iterator[Finding]:
         who = Who(name, found.mac.value)
         file = choose_boot_file(site, Ports(), who, found, found.segment.value, boot)
         if file.problem and file.origin is None:
-            without.setdefault(file.problem, []).append(name)
+            without.setdefault((file.problem, file.remedy), []).append(name)
     for (origin, said_so), names in others.items():
-        problem = f"{_few(names)} {'was' if len(names) == 1 else 'were'} {said_so}"
+        problem = f"{few(names, 1)} {'was' if len(names) == 1 else 'were'} {said_so}"
         remedy = "correct it, or remove it: what was seen last counts then"
         yield Finding(Severity.NOTE, origin, problem, remedy)
-    for problem, names in without.items():
+    for (problem, remedy), names in without.items():
         first = site.origin("client", names[0])
-        told = f"{_few(names)} would get no boot file: {problem.partition(': ')[0]}"
-        remedy = problem.partition(": ")[2] or "name one with boot-file = ..."
+        told = f"{few(names, 1)} would get no boot file: {problem}"
         yield Finding(Severity.WARNING, first, told, remedy)
-
-
-def _few(names: Sequence[str]) -> str:
-    return f"{names[0]} and {len(names) - 1} more" if len(names) > 1 else names[0]
 
 
 def missing_loaders(site: Site) -> Iterator[tuple[str, str]]:
@@ -170,7 +171,7 @@ def missing_loaders(site: Site) -> Iterator[tuple[str, str]]:
     named = "loaders" in site.settings.model_fields_set
     for loader in site.settings.loaders if named else _USUAL:
         if loader in site.unbuilt:
-            yield loader, f"{PACKAGES[loader]}; then: daskel apply"
+            yield loader, missing_loader(site, loader)
 
 
 def check_boot_files(site: Site) -> Iterator[Finding]:

@@ -193,4 +193,4 @@ def _network_settings(site: Site, name: str, segment: Segment) -> list[Setting]:
 
 def no_boot_file(question: Question, file: BootFile) -> Refused:
     """A machine that wants to boot, and has no file for its firmware."""
-    return Refused(question.who, question.segment, file.problem, Refusal.NO_BOOT_FILE)
+    return Refused(question.who, question.segment, file.said, Refusal.NO_BOOT_FILE)

@@ -34,10 +34,10 @@ class Tree(Protocol):
     """A root filesystem, by paths that begin at its top."""
 
     def read(self, path: str) -> bytes | None:
-        """A regular file's content, links followed; None when there is none."""
+        """A regular file's content, links followed; None when no such file exists."""
 
     def names(self, path: str) -> list[str]:
-        """What is in a folder; nothing when there is none."""
+        """The names in a folder; an empty list when no such folder exists."""
 
     def real(self, path: str) -> str:
         """The path behind all links."""

@@ -19,7 +19,6 @@ from daskel.core.history.events import (
     FileUntold,
     Missed,
     OtherServer,
-    Seen,
     Stage,
     Unanswered,
     Unfit,
@@ -178,7 +177,7 @@ def _loader_stops(case: Case) -> Iterator[Cause]:
         yield Cause("no-next-server", problem, remedy, (sent, unfit))
         return
     remedy = "its firmware cannot run this file, or the loader finds no network card; " + _LOADER
-    if is_uefi(architecture_of(case.boot)):
+    if _is_uefi(case.boot):
         remedy = f"{_SECURE_BOOT}; or {remedy}"
     if event.over == "http":
         remedy += (
@@ -194,6 +193,10 @@ _SECURE_BOOT = (
 )
 
 
+def _is_uefi(boot: Boot) -> bool:
+    return boot.architecture is not None and is_uefi(boot.architecture)
+
+
 def _loader_refused(case: Case) -> Iterator[Cause]:
     """UEFI firmware that refuses a loader goes on to its next way at once; it would not, had the
     transfer failed."""
@@ -201,11 +204,9 @@ def _loader_refused(case: Case) -> Iterator[Cause]:
     if case.result in GOOD or case.stage not in early or not case.before:
         return
     last = case.before[0]
-    if last.stage not in (Stage.ADDRESSED, Stage.LOADER) or not is_uefi(architecture_of(last)):
+    if last.stage not in (Stage.ADDRESSED, Stage.LOADER) or not _is_uefi(last):
         return
-    if case.boot.began - last.last > _AT_ONCE or architecture_of(last) == architecture_of(
-        case.boot
-    ):
+    if case.boot.began - last.last > _AT_ONCE or last.way == case.boot.way:
         return
     got = [f for f in fetches(last) if f.end in (End.SENT, End.UNTOLD)]
     if len(got) != 1 or len(got) != len(fetches(last)) or searched(got[0].path):
@@ -234,12 +235,6 @@ def _kernel_refused(case: Case) -> Iterator[Cause]:
     yield Cause("kernel-refused", problem, remedy, (sent,), (Blind.DHCP_ASKED,))
 
 
-def architecture_of(boot: Boot) -> int:
-    """That its firmware told; -1 where none was heard."""
-    told = (e.architecture for _, e in boot.of(Seen) if e.architecture is not None)
-    return next(told, -1)
-
-
 def _menu_stops(case: Case) -> Iterator[Cause]:
     sent = case.last(FileSent)
     if case.stage is not Stage.MENU or case.result != Result.STUCK or not sent:
@@ -259,7 +254,7 @@ def _kernel_stops(case: Case) -> Iterator[Cause]:
         return
     if any(
         f.end is not End.SENT for f in case.files if f.kind != FileKind.CONFIGURATION.value
-    ) and (case.last(FileMissing, FileAborted) or case.last(Unanswered)):
+    ) and case.last(FileMissing, FileAborted, Unanswered):
         return
     sent, loaded = case.last(FileSent), case.boot.loaded
     if sent is None:

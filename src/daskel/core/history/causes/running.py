@@ -6,7 +6,6 @@ from collections.abc import Iterator
 from statistics import median
 
 from daskel.core.history.case import Blind, Case, Cause
-from daskel.core.history.causes.loading import architecture_of
 from daskel.core.history.events import (
     Addressed,
     FileSent,
@@ -145,10 +144,8 @@ def _slow(case: Case) -> Iterator[Cause]:
 def _loops(case: Case) -> Iterator[Cause]:
     """The machine begins again and again."""
     boots = [case.boot, *case.before]
-    way = architecture_of(case.boot)  # firmware that goes on to its next way does not begin again
-    near = [
-        b for b in boots if case.boot.began - b.began < _LOOP_TIME and architecture_of(b) == way
-    ]
+    way = case.boot.way  # firmware that goes on to its next way does not begin again
+    near = [b for b in boots if case.boot.began - b.began < _LOOP_TIME and b.way == way]
     stages = (Stage.ADDRESSED, Stage.LOADER, Stage.MENU, Stage.KERNEL, Stage.INITRD, Stage.RUNNING)
     same = [b for b in near if b.stage in stages]
     if len(same) >= _LOOPS and len(same) == len(near):
