@@ -181,8 +181,12 @@ def _show(args: argparse.Namespace, foreseen: Foreseen, output: Output) -> None:
     output.print(
         f"{counted(len(whole), 'client')} switched on {begun}: the first has its root after "
         f"{_time(whole[0])}, half of them after {_time(median(whole))}, the last after "
-        f"{_time(whole[-1])}. {show_size(received)} in all.\n"
+        f"{_time(whole[-1])}. {show_size(received)} in all."
     )
+    if found.slowest:
+        stage, limit = found.slowest
+        output.print(f"Most of the time passes before {stage}: {limit.value}.")
+    output.print()
     table = Table(box=None, header_style="bold", pad_edge=False)
     table.add_column("until", no_wrap=True)
     for title in ("half of them", "the last"):

@@ -74,15 +74,6 @@ class Forecast:
         limit = self.limit(stage)
         return (stage, limit) if limit else None
 
-    @property
-    def main_limit(self) -> Limit | None:
-        """What holds clients longest over all stages."""
-        total: dict[Limit, float] = {}
-        for found in self.limits.values():
-            for limit, seconds in found.items():
-                total[limit] = total.get(limit, 0.0) + seconds
-        return max(total, key=lambda limit: total[limit]) if total else None
-
 
 def forecast(
     clients: Sequence[Sequence[Phase]], starts: Sequence[float],
