@@ -184,8 +184,8 @@ def _show(args: argparse.Namespace, foreseen: Foreseen, output: Output) -> None:
         f"{_time(whole[-1])}. {show_size(received)} in all."
     )
     if found.slowest:
-        stage, limit = found.slowest
-        output.print(f"Most of the time passes before {stage}: {limit.value}.")
+        stage, holds = found.slowest
+        output.print(f"Most of the time passes before {stage}: {holds.value}.")
     output.print()
     table = Table(box=None, header_style="bold", pad_edge=False)
     table.add_column("until", no_wrap=True)
