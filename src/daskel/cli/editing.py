@@ -13,7 +13,7 @@ from daskel.cli.output import ExitCode, Output, finding_json
 from daskel.cli.site import change_arguments, json_argument, load_with_seen, path_of, site_argument
 from daskel.core.site.edit import EditError, add, change, has_table
 from daskel.core.site.finding import Finding, Severity, did_you_mean
-from daskel.core.site.model import TABLES
+from daskel.core.site.tables import TABLES
 from daskel.system.sitefile import SiteFile, load, write_atomically
 
 Change = Callable[[str], str]  # a file's text to its new text; raises EditError

@@ -14,7 +14,7 @@ from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument, open_site, site_argument
 from daskel.cli.usage import add_verb
 from daskel.core.site.finding import did_you_mean
-from daskel.core.site.model import HOST_NAME
+from daskel.core.site.key_types import HOST_NAME
 from daskel.system.roots.roots import RootFolder
 from daskel.system.roots.slates import Slate, slates_below
 from daskel.system.sitefile import SiteFile

@@ -28,8 +28,9 @@ from daskel.core.site.edit import EditError, change, remove, rename
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.includes import Text
 from daskel.core.site.layers import effective
-from daskel.core.site.model import Site, Table
+from daskel.core.site.model import Site
 from daskel.core.site.parse import parse
+from daskel.core.site.tables import Table
 from daskel.core.values import counted
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.sitefile import SiteFile, load
@@ -40,8 +41,8 @@ Run = Callable[[argparse.Namespace, Output], ExitCode]
 class Tables:
     """The command of one kind of table."""
 
-    def __init__(self, kind: str, *, example: str) -> None:
-        self.kind, self._example = kind, example
+    def __init__(self, kind: str, examples: Sequence[str]) -> None:
+        self.kind, self._examples = kind, examples
 
     def arguments(self, parser: argparse.ArgumentParser) -> None:
         verbs = parser.add_subparsers(dest="verb", metavar="VERB", required=True)
@@ -68,8 +69,7 @@ class Tables:
         parts: Sequence[Callable[[argparse.ArgumentParser], None]],
         edits: bool = False,
     ) -> None:
-        example = self._example if f" {name} " in self._example else self._simple(name)
-        parser = add_verb(verbs, [example], name, text, _saying_why(run))
+        parser = add_verb(verbs, self._examples, name, text, _saying_why(run))
         for part in parts:
             part(parser)
         if edits:
@@ -78,23 +78,16 @@ class Tables:
             site_argument(parser)
             json_argument(parser)
 
-    def _simple(self, verb: str) -> str:
-        words = {
-            "list": "", "show": " NAME", "set": " NAME boot=rescue", "remove": " NAME",
-            "add": " NAME kernel=rescue/vmlinuz" if self.kind == "loadout" else " NAME boot=rescue",
-            "copy": " notebook notebook-try args+=debug", "rename": " tide-01 tide-21",
-            "import": " room.csv", "export": " > room.csv",
-        }  # fmt: skip
-        return f"daskel {self.kind} {verb}{words[verb]}"
-
     # --- arguments of the verbs ---
 
     def _name(self, parser: argparse.ArgumentParser) -> None:
-        name = parser.add_argument("name", metavar="NAME")
+        name = parser.add_argument("name", metavar="NAME", help=f"of a {self.kind}")
         name.completer = names_of([self.kind])  # type: ignore[attr-defined]
 
     def _names(self, parser: argparse.ArgumentParser) -> None:
-        names = parser.add_argument("names", metavar="NAME", nargs="+")
+        names = parser.add_argument(
+            "names", metavar="NAME", nargs="+", help=f"one {self.kind}, or several"
+        )
         names.completer = names_of([self.kind])  # type: ignore[attr-defined]
 
     def _values(self, parser: argparse.ArgumentParser) -> None:
@@ -331,11 +324,13 @@ def _row(site: Site, kind: str, name: str, once: Mapping[str, str]) -> dict[str,
 
 
 def _new_name(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("new_name", metavar="NEW")
+    parser.add_argument("new_name", metavar="NEW", help="a name that nothing has yet")
 
 
 def _csv_file(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("file", metavar="FILE", type=Path)
+    parser.add_argument(
+        "file", metavar="FILE", type=Path, help="a table (CSV) whose first row names the columns"
+    )
 
 
 def _saying_why(run: Run) -> Run:

@@ -70,9 +70,10 @@ def add_verb(
     """A verb of a command: the one way to declare it. Those of the command's examples that show it
     stand at the end of its help."""
     shown = [example for example in examples if example.split()[2:3] == [name]]
+    assert shown, f"no example shows {name}"
     parser: argparse.ArgumentParser = verbs.add_parser(
         name, help=text, description=text[:1].upper() + text[1:] + ".",
-        epilog="example:\n  " + "\n  ".join(shown or examples[:1]),
+        epilog="example:\n  " + "\n  ".join(shown),
         formatter_class=argparse.RawDescriptionHelpFormatter,
     )  # fmt: skip
     parser.set_defaults(run=run)

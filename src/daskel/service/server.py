@@ -16,7 +16,8 @@ from daskel.core.boot.segments import behind_relays, servers
 from daskel.core.boot.wire import Wire
 from daskel.core.history.boots import History
 from daskel.core.history.events import Event, Stage
-from daskel.core.site.model import Segment, Site, SiteTable, needs_restart
+from daskel.core.site.model import Site
+from daskel.core.site.tables import Segment, SiteTable, needs_restart
 from daskel.service import sockets
 from daskel.service.clock import SYSTEM, Clock
 from daskel.service.dhcp.others import OtherServers

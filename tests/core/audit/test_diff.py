@@ -5,8 +5,9 @@ from __future__ import annotations
 import pytest
 
 from daskel.core.audit.diff import Change, Unnoticed, differences
-from daskel.core.site.model import TABLES, Site, SiteTable, Table
+from daskel.core.site.model import Site
 from daskel.core.site.parse import parse
+from daskel.core.site.tables import TABLES, SiteTable, Table
 from tests.conftest import DEMO, replaced, site_from
 
 TIDE = tuple(f"tide-{n:02}" for n in range(1, 13))

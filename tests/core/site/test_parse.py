@@ -24,7 +24,7 @@ INVALID = [  # (text, line, column, part of the problem, part of the remedy)
     ("format = 2", 1, 10, "format 2 is unknown", "format = 1"),
     ("format = 1\n[sit]\nname = 'x'", 2, 2, "no section 'sit'", "did you mean site?"),
     ("format = 1\n[site]\nfils = 'x'", 3, 1, "no key 'fils' in [site]", "did you mean files?"),
-    ("format = 1\n[site]\nname = 3", 3, 8, "name = 3", "text in quotes"),
+    ("format = 1\n[site]\nname = 3", 3, 8, "name = 3", "write it in quotes"),
     ("format = 1\nsite = 3", 2, 1, "site is a value", "write [site]"),
     ("format = 1\nclient = 3", 2, 1, "client is not a table", "[client.NAME]"),
     ("format = 1\n[client]\nx = 3", 3, 1, "client.x is a value", "write [client.x]"),

@@ -23,7 +23,7 @@ EXAMPLE = (
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    who = parser.add_argument("who", metavar="CLIENT|GROUP")
+    who = parser.add_argument("who", metavar="CLIENT|GROUP", help="its name")
     who.completer = names_of(["client", "group"])  # type: ignore[attr-defined]
     boot = parser.add_argument(
         "boot",

@@ -53,12 +53,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     show = verb(
         verbs, EXAMPLE, "show", "exactly what a client would get, and where it comes from", _show
     )
-    show.add_argument("path", metavar="PATH")
+    show.add_argument("path", metavar="PATH", help="as a client asks for it")
     _as(show, "as this client")
     show.add_argument("--over", choices=("tftp", "http"), default="tftp", help="default: tftp")
     add = verb(verbs, EXAMPLE, "add", "copy a folder's or an ISO image's files below `files`", _add)
     add.add_argument("folder", metavar="NAME", help="of the folder below `files`")
-    add.add_argument("source", metavar="SOURCE", type=Path)
+    add.add_argument("source", metavar="SOURCE", type=Path, help="a folder, or an ISO image")
     add.add_argument("--replace", action="store_true", help="a folder that is there")
     change_arguments(add)
 

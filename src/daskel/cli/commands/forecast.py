@@ -41,7 +41,7 @@ from daskel.system.sitefile import SiteFile
 EXAMPLE = (
     "daskel forecast",
     "daskel forecast tide --machines 40 --within 1min --plot monday.png",
-    "daskel forecast library --link 100Mbit/s",
+    "daskel forecast lib --link 100Mbit/s",
 )
 _UNITS = {"mbit": 1e6, "gbit": 1e9}
 _MOST_ROWS, _MOST_BOOTS = 24, 3000

@@ -40,7 +40,7 @@ _MOST_NAMES = 4
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    segment = parser.add_argument("segment", metavar="SEGMENT")
+    segment = parser.add_argument("segment", metavar="SEGMENT", help="its name")
     segment.completer = _segments  # type: ignore[attr-defined]
     parser.add_argument("--client", metavar="CLIENT", help="only what this one needs")
     parser.add_argument(

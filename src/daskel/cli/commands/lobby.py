@@ -29,6 +29,8 @@ EXAMPLE = (
     "daskel lobby list",
     "daskel lobby admit 02:61:08:00:00:0d --name tide-13 --group tide --address next",
     "daskel lobby admit all --name 'tide-{:02}' --group tide",
+    "daskel lobby refuse 02:61:08:00:00:0d",
+    "daskel lobby forget all",
 )
 run = None  # each verb has its own
 

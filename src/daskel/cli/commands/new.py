@@ -12,7 +12,7 @@ from typing import TypeVar
 
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument
-from daskel.core.site.model import Range, parse_range
+from daskel.core.site.key_types import Range, parse_range
 from daskel.core.site.new_site import NewSite, fresh, suggested_pool
 from daskel.system.host.interfaces import addresses
 from daskel.system.requirements import MissingRequirementError
@@ -35,8 +35,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--segment", metavar="NAME", help="the network's name (default: room)")
     parser.add_argument("--pool", metavar="'FIRST - LAST'", help="addresses to give out")
     parser.add_argument("--interface", help="the interface that faces the clients")
-    parser.add_argument("--router", metavar="ADDRESS")
-    parser.add_argument("--domain")
+    parser.add_argument("--router", metavar="ADDRESS", help="the clients' default router")
+    parser.add_argument("--domain", help="the clients' domain")
     json_argument(parser)
 
 

@@ -29,7 +29,8 @@ from daskel.core.history.events import Stage
 from daskel.core.history.outcome import GOOD, Result, result, waits_for
 from daskel.core.roots.kernels import HEAD, kernel_processor
 from daskel.core.site.layers import effective
-from daskel.core.site.model import Loadout, Site
+from daskel.core.site.model import Site
+from daskel.core.site.tables import Loadout
 from daskel.core.values import show_duration, show_size
 from daskel.rehearse.dynamic_linking import FolderTree, starts
 from daskel.rehearse.fetch import BootError

@@ -80,7 +80,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         changes=True,
     )
     edit = _verb(verbs, "edit", "run a command inside of the working tree", edit_tree)
-    edit.add_argument("command_line", metavar="-- COMMAND", nargs="*", default=())
+    edit.add_argument(
+        "command_line", metavar="-- COMMAND", nargs="*", default=(), help="(default: a shell)"
+    )
     sealing = _verb(
         verbs, "seal", "make the next version of the working tree", seal_version, changes=True
     )
@@ -136,7 +138,7 @@ def _verb(
     new = run in (import_root, build_root)
     parser = verb(verbs, EXAMPLE if known else examples, name, text, run, new=new)
     if named:
-        root = parser.add_argument("name", metavar="ROOT")
+        root = parser.add_argument("name", metavar="ROOT", help="its name in the site file")
         root.completer = names_of(["root"])  # type: ignore[attr-defined]
     if changes:
         change_arguments(parser)

@@ -62,7 +62,7 @@ def _verb(
 ) -> argparse.ArgumentParser:
     parser = verb(verbs, EXAMPLE, name, text, run)
     if named:
-        client = parser.add_argument("client", metavar="CLIENT")
+        client = parser.add_argument("client", metavar="CLIENT", help="whose slate")
         client.completer = _clients  # type: ignore[attr-defined]
         parser.add_argument("--root", help="when it has slates of several")
     return parser

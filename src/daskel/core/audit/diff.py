@@ -21,7 +21,8 @@ from daskel.core.audit.received import (
 from daskel.core.dhcp.client_messages import Face
 from daskel.core.history.events import Who
 from daskel.core.site.layers import segment_name
-from daskel.core.site.model import Site, SiteTable
+from daskel.core.site.model import Site
+from daskel.core.site.tables import SiteTable
 
 _MOST_LINES = 2  # of a text that changed, that are shown
 _MOST_SHOWN = 60  # characters of a value

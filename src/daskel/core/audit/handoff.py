@@ -18,8 +18,9 @@ from daskel.core.dhcp.registry import BY_CODE
 from daskel.core.replies.options import rules
 from daskel.core.replies.reply import Replies
 from daskel.core.site.layers import Effective, effective
-from daskel.core.site.model import Segment, Site
+from daskel.core.site.model import Site
 from daskel.core.site.positions import Origin
+from daskel.core.site.tables import Segment
 
 ALWAYS = "every machine"
 # What `machines` says, what the other server has of its own, and what is made for each message.

@@ -9,7 +9,8 @@ from ipaddress import IPv4Address
 
 from daskel.core.boot.address import Leases, LeaseState
 from daskel.core.site.layers import effective
-from daskel.core.site.model import Segment, Site
+from daskel.core.site.model import Site
+from daskel.core.site.tables import Segment
 
 _LEFT_OUT = {"nfs": "daskel", "account": None, "https": None, "metrics": None}
 

@@ -24,7 +24,8 @@ from daskel.core.history.events import Who
 from daskel.core.replies.answer import Answers
 from daskel.core.roots.views import views_of
 from daskel.core.site.layers import Effective, layer_tables
-from daskel.core.site.model import FirmwareKind, Site
+from daskel.core.site.model import Site
+from daskel.core.site.tables import FirmwareKind
 from daskel.core.values import show_limit
 
 _XID = 1

@@ -13,7 +13,7 @@ from ipaddress import IPv4Address
 from typing import NamedTuple
 from zlib import crc32
 
-from daskel.core.site.model import Segment
+from daskel.core.site.tables import Segment
 
 OFFER_TIME = 60.0  # seconds that an offered address waits for its REQUEST
 DECLINE_TIME = 3600.0  # seconds that an address is put aside after a DECLINE

@@ -11,9 +11,11 @@ from daskel.core.boot.template import FillError, render
 from daskel.core.boot.wire import Ports
 from daskel.core.history.events import Address
 from daskel.core.site.finding import Finding, Severity
+from daskel.core.site.key_types import SlateKind
 from daskel.core.site.layers import Effective, Sourced, effective, key_of
-from daskel.core.site.model import Client, Segment, Site, SlateKind
+from daskel.core.site.model import Site
 from daskel.core.site.remembered import remembered
+from daskel.core.site.tables import Client, Segment
 
 COMMAND_LINE_LIMIT = 2047  # bytes, COMMAND_LINE_SIZE of Linux on x86
 

@@ -10,7 +10,8 @@ from ipaddress import IPv4Address
 from daskel.core.dhcp.packet import NOWHERE, Packet
 from daskel.core.dhcp.relay import LINK_SELECTION, address_inside
 from daskel.core.site.layers import segment_name
-from daskel.core.site.model import Segment, Site
+from daskel.core.site.model import Site
+from daskel.core.site.tables import Segment
 
 
 @dataclass(frozen=True, slots=True)

@@ -35,8 +35,9 @@ from daskel.core.dhcp.pxe import SCRIPT as SCRIPT_IMAGE
 from daskel.core.history.events import Address, FileKind, Loaded, Missed, Who
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.layers import NOT_ASSIGNED, Assigned, Effective, effective
-from daskel.core.site.model import File, Site
+from daskel.core.site.model import Site
 from daskel.core.site.positions import Origin
+from daskel.core.site.tables import File
 
 NOT_YOURS = "it is another client's or group's own"
 OF_CLIENTS, OF_GROUPS = "clients", "groups"  # folders below `files`

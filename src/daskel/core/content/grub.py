@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from daskel.core.boot.wire import Ports
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.site.layers import Effective, Sourced
-from daskel.core.site.model import Choice, Loadout, Segment
+from daskel.core.site.tables import Choice, Loadout, Segment
 from daskel.core.values import parse_mac
 
 FOLDER = "loader"

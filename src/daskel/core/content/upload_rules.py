@@ -8,7 +8,8 @@ from daskel.core.content.computed import client_paths, for_nobody
 from daskel.core.content.paths import PathRefusedError, clean_path
 from daskel.core.history.events import Who
 from daskel.core.site.finding import Finding
-from daskel.core.site.model import Site, Upload
+from daskel.core.site.model import Site
+from daskel.core.site.tables import Upload
 
 _REFUSED = "no [upload] of the site allows it"
 

@@ -7,7 +7,8 @@ from collections.abc import Collection
 from daskel.core.history.events import Event
 from daskel.core.history.fetched import Fetched
 from daskel.core.site.layers import effective
-from daskel.core.site.model import Loadout, Site
+from daskel.core.site.model import Site
+from daskel.core.site.tables import Loadout
 
 
 class Batch:

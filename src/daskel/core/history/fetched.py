@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from daskel.core.history.events import Addressed, Event, FileKind, FileSent
-from daskel.core.site.model import Loadout
+from daskel.core.site.tables import Loadout
 
 
 class Fetched:

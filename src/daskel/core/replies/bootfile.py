@@ -26,8 +26,9 @@ from daskel.core.dhcp.pxe import (
 from daskel.core.history.events import Who
 from daskel.core.site.finding import Finding, Severity, did_you_mean
 from daskel.core.site.layers import Effective, Sourced, effective, layer_tables
-from daskel.core.site.model import FirmwareKind, Site
+from daskel.core.site.model import Site
 from daskel.core.site.positions import Origin
+from daskel.core.site.tables import FirmwareKind
 from daskel.core.values import few
 
 _USUAL = ("bios", "uefi-x64")

@@ -8,8 +8,9 @@ from dataclasses import dataclass
 from daskel.core.dhcp.options import TYPES, Code, encapsulate
 from daskel.core.dhcp.registry import BY_CODE, BY_NAME, PRIVATE
 from daskel.core.site.finding import Finding, Severity, did_you_mean
+from daskel.core.site.key_types import OptionValue
 from daskel.core.site.layers import Sourced
-from daskel.core.site.model import OptionValue, Site
+from daskel.core.site.model import Site
 from daskel.core.site.positions import Origin
 
 # What Daskel says itself, from other keys of the site file or from the protocol.

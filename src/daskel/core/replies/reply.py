@@ -17,8 +17,9 @@ from daskel.core.history.events import Refusal, Refused, Who
 from daskel.core.replies.bootfile import BootFile, choose_boot_file
 from daskel.core.replies.options import encode, rules
 from daskel.core.site.layers import NOT_ASSIGNED, Assigned, Effective
-from daskel.core.site.model import Segment, Site
+from daskel.core.site.model import Site
 from daskel.core.site.positions import Origin
+from daskel.core.site.tables import Segment
 from daskel.core.values import mac_text
 
 _MOST_PLANS = 20_000  # machines whose options are remembered

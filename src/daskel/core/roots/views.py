@@ -20,8 +20,9 @@ from daskel.core.boot.wire import Ports
 from daskel.core.content import up
 from daskel.core.history.events import Address, Who
 from daskel.core.site.finding import Finding, Severity
+from daskel.core.site.key_types import SlateKind
 from daskel.core.site.layers import NOT_ASSIGNED, Assigned, Effective, effective, segment_name
-from daskel.core.site.model import Site, SlateKind
+from daskel.core.site.model import Site
 
 NAME_COST = 1024  # bytes of a slate's size that each name counts for, beside what is in its file
 

@@ -8,8 +8,10 @@ from ipaddress import IPv4Address
 from itertools import combinations
 
 from daskel.core.site.finding import Finding, Severity, did_you_mean
+from daskel.core.site.key_types import HOST_NAME
 from daskel.core.site.layers import Effective, effective, segment_name
-from daskel.core.site.model import HOST_NAME, Segment, Site
+from daskel.core.site.model import Site
+from daskel.core.site.tables import Segment
 
 
 def check(site: Site, only: Collection[str] | None = None) -> list[Finding]:

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from daskel.core.site.finding import Finding, Severity
-from daskel.core.site.model import TABLES
 from daskel.core.site.positions import CsvPositions, Origin, Positions, Sources
+from daskel.core.site.tables import TABLES
 from daskel.core.site.toml import read_toml
 
 

@@ -11,9 +11,11 @@ from ipaddress import IPv4Address
 from types import MappingProxyType
 from typing import Generic, TypeVar
 
-from daskel.core.site.model import Choice, Client, Group, LayerTable, Loadout, OptionValue, Site
+from daskel.core.site.key_types import OptionValue
+from daskel.core.site.model import Site
 from daskel.core.site.positions import Origin
 from daskel.core.site.remembered import remembered
+from daskel.core.site.tables import Choice, Client, Group, LayerTable, Loadout
 
 Value = TypeVar("Value")
 FOR_ONE_BOOT = Origin("assign --once", 0, 0)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface
 
-from daskel.core.site.model import Range
+from daskel.core.site.key_types import Range
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,8 +11,10 @@ from pydantic import ValidationError
 
 from daskel.core.site.finding import Finding, Severity, did_you_mean
 from daskel.core.site.includes import Merging, Text
-from daskel.core.site.model import TABLES, UNKNOWN, Client, File, Group, Site, SiteTable
+from daskel.core.site.key_types import UNKNOWN
+from daskel.core.site.model import Site
 from daskel.core.site.positions import Path, Positions, Sources
+from daskel.core.site.tables import TABLES, Beginning, Client, File, Group, SiteTable, Table
 from daskel.core.site.toml import read_toml
 
 FORMAT = 1
@@ -90,9 +92,11 @@ class _Reading:
             self._invalid((), "the format number is missing", remedy)
         elif value is not None and value != FORMAT:
             self._invalid(("format",), f"format {value} is unknown", f"write: format = {FORMAT}")
+        others = {key: self.raw[key] for key in keys_of(Beginning)[1:] if key in self.raw}
+        self._validated(Beginning, {"format": FORMAT, **others}, ())
 
     def _known_sections(self) -> None:
-        known = ["format", "include", "clients-from", "site", *TABLES]
+        known = [*keys_of(Beginning), "site", *TABLES]
         for name in self.raw:
             if name not in known:
                 remedy = did_you_mean(name, known)
@@ -136,37 +140,51 @@ class _Reading:
         """One error of pydantic as a finding in words."""
         place, kind = (*path, *detail["loc"]), detail["type"]
         name = ".".join(str(p) for p in detail["loc"] if isinstance(p, str))
-        keys = [field.alias or key for key, field in model.model_fields.items()]
         if kind == "extra_forbidden":
             problem = f"there is no key {name!r} in [{path[0]}{'.NAME' if len(path) > 1 else ''}]"
-            self._invalid(place, problem, did_you_mean(name, keys), key=True)
+            self._invalid(place, problem, did_you_mean(name, keys_of(model)), key=True)
         elif kind == "missing":
             if self.whole:
                 remedy = f"add a line: {name} = ..."
-                self._invalid(path, f"the key {name!r} is missing", remedy, key=True)
+                self._invalid(place[:-1], f"the key {name!r} is missing", remedy, key=True)
         elif kind == "literal_error":
             expected = str(detail["ctx"]["expected"]).replace("'", '"')
             shown = _toml_value(detail["input"])
             self._invalid(place, f"{name} = {shown} is not possible", f"write {expected}")
         else:
-            message = str(detail["msg"]).removeprefix("Value error, ")
-            problem, _, remedy = message.partition("; ")
+            said = _WORDS.get(kind, "{message}").format(
+                message=str(detail["msg"]).removeprefix("Value error, "), **detail.get("ctx", {})
+            )
+            problem, _, remedy = said.partition("; ")
             shown = _toml_value(detail["input"])
-            self._invalid(place, f"{name} = {shown} {_plain(problem)}", remedy or _wanted(kind))
+            self._invalid(place, f"{name} = {shown} {problem}", remedy or "correct this value")
 
 
-def _plain(message: str) -> str:
-    return message.replace("Input should be", "should be")
+def keys_of(table: type[Table]) -> list[str]:
+    """The keys of a kind of table as they are written."""
+    return [field.alias or key for key, field in table.model_fields.items()]
 
 
-def _wanted(kind: str) -> str:
-    wanted = {"string_type": "write a text in quotes", "tuple_type": "write a list in brackets"}
-    return wanted.get(kind, "correct this value")
+_WORDS = {  # for pydantic's kinds of errors
+    "string_type": "is not text; write it in quotes",
+    "tuple_type": "is not a list; write it in brackets",
+    "bool_type": "is neither true nor false; write one of the two, without quotes",
+    "int_type": "is not a whole number; write one, without quotes",
+    "mapping_type": "is not a table; write {{ name = value }}",
+    "model_type": "is not a table; write {{ name = value }}",
+    "greater_than_equal": "is too small; write {ge} at least",
+    "less_than_equal": "is too large; write {le} at most",
+    "too_short": "is too short; write one at least",
+}
 
 
 def _toml_value(value: object) -> str:
     if isinstance(value, str):
         return '"' + value + '"'
+    if isinstance(value, dict):
+        return "{ " + ", ".join(f"{k} = {_toml_value(v)}" for k, v in value.items()) + " }"
+    if isinstance(value, list):
+        return "[" + ", ".join(map(_toml_value, value)) + "]"
     return str(value).lower() if isinstance(value, bool) else str(value)
 
 
