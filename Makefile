@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test test-machines test-extended check hostile bench screenshots clean
+.PHONY: demo test test-machines test-extended check docs hostile bench screenshots clean
 
 demo: .venv/installed
 	$(BIN)/daskel demo
@@ -24,6 +24,11 @@ check: .venv/installed
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+
+docs: .venv/installed
+	$(BIN)/python tools/reference
+	NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build --quiet
+	@echo "docs: build/docs/index.html"
 
 hostile: .venv/installed
 	tools/packages

@@ -25,6 +25,7 @@ from daskel.core.site.model import Site
 from daskel.core.site.parse import parse
 from daskel.demo.data import lay_out
 from daskel.system.control_client import ask
+from tests.formats import check_event, check_printed
 
 settings.register_profile(  # no test depends on how fast the machine is
     "daskel", deadline=None, max_examples=100, suppress_health_check=[HealthCheck.too_slow]
@@ -82,9 +83,11 @@ def demo_folder(tmp_path: Path) -> Path:
 def daskel(*words: str | Path, cwd: Path | None = None) -> subprocess.CompletedProcess[str]:
     """Run the installed program."""
     command = [str(Path(sys.executable).with_name("daskel")), *map(str, words)]
-    return subprocess.run(
+    done = subprocess.run(
         command, cwd=cwd, capture_output=True, text=True, timeout=PATIENCE, check=False
     )
+    check_printed(list(map(str, words)), done.stdout)
+    return done
 
 
 Found = TypeVar("Found")
@@ -122,6 +125,8 @@ class Serving:
     def _written(self, name: str | None) -> list[dict[str, Any]]:
         whole = self.log.read_text().rpartition("\n")[0]  # the last line may still be written
         found = [json.loads(line) for line in whole.splitlines()]
+        for event in found:
+            check_event(event)
         return [event for event in found if name in (None, event["event"])]
 
     def wait_for(self, name: str, **fields: object) -> dict[str, Any]:

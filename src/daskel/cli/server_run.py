@@ -17,6 +17,7 @@ from rich.text import Text
 from daskel.cli import events
 from daskel.cli.output import ExitCode, Output
 from daskel.core.boot.wire import Wire
+from daskel.core.formats.notes import Note
 from daskel.core.history.batch import Batch
 from daskel.core.history.events import Event, Stage
 from daskel.core.history.line_limit import WINDOW, LineLimit
@@ -184,7 +185,7 @@ class Log:
         if self.batch:
             self.batch.use(site)
 
-    def note(self, what: str, rest: str) -> None:
+    def note(self, what: Note, rest: str) -> None:
         """Something that concerns no client."""
         level = "warning" if what in ("warning", "finding", "kept") else "info"
         if LEVELS.index(level) < self._least:

@@ -16,6 +16,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from daskel.core.audit.diff import Change, differences
+from daskel.core.formats import VERSION
+from daskel.core.formats.notes import Note
 from daskel.core.history.encoding import as_json
 from daskel.core.history.events import DETAILS
 from daskel.core.history.outcome import result
@@ -40,7 +42,7 @@ class Running:
 
     def __init__(
         self, server: Server, file: SiteFile,
-        note: Callable[[str, str], None], taken_over: Callable[[Site], None],
+        note: Callable[[Note, str], None], taken_over: Callable[[Site], None],
     ) -> None:  # fmt: skip
         assert file.site
         self._clock = server.clock
@@ -72,6 +74,7 @@ class Running:
         results = Counter(result(boot, self._clock.now()) for boot in boots if boot.client)
         on_disk = {path: _text(path.absolute()) for path in self._texts}
         return {
+            "interface": VERSION,
             "site": str(self._path),
             "name": self._site.settings.name,
             "since": self._since,

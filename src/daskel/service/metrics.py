@@ -8,6 +8,7 @@ from __future__ import annotations
 import socket
 from collections import Counter
 from collections.abc import Iterator
+from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from aiohttp import web
@@ -26,6 +27,33 @@ from daskel.service.sockets import tcp
 Where = tuple[IPv4Address, int]  # address and port
 
 
+@dataclass(frozen=True)
+class Figure:
+    """One figure: its name behind `daskel_`, what it says, and the label that tells its parts
+    apart."""
+
+    name: str
+    text: str
+    label: str = ""
+    counts: bool = False  # up, from the server's start
+
+    @property
+    def full_name(self) -> str:
+        """As the text format has it."""
+        return f"daskel_{self.name}" + ("_total" if self.counts else "")
+
+
+EVENTS = Figure("events", "Events, by their name", "event", counts=True)
+SENT = Figure("sent_bytes", "Bytes of files that clients fetched", "over", counts=True)
+RESENT = Figure("resent_packets", "Packets that were sent again", "over", counts=True)
+CLIENTS = Figure("clients", "Clients of the site")
+LEASES = Figure("leases", "Addresses that machines have")
+LOBBY = Figure("lobby", "Machines that are not in the site")
+STAGES = Figure("clients_at_stage", "Clients by the stage of their last boot", "stage")
+RESULTS = Figure("clients_by_result", "Clients by how their last boot ended", "result")
+FIGURES = (EVENTS, SENT, RESENT, CLIENTS, LEASES, LOBBY, STAGES, RESULTS)
+
+
 class Metrics(Collector):
     """Counts from the server's start; answers at the path /metrics where the site says so."""
 
@@ -36,9 +64,9 @@ class Metrics(Collector):
         self._runner: web.AppRunner | None = None
         self._registry = CollectorRegistry()
         self._registry.register(self)
-        self._events = self._count("events", "Events, by their name", "event")
-        self._bytes = self._count("sent_bytes", "Bytes of files that clients fetched", "over")
-        self._resent = self._count("resent_packets", "Packets that were sent again", "over")
+        self._events = self._count(EVENTS)
+        self._bytes = self._count(SENT)
+        self._resent = self._count(RESENT)
         shared.bus.listen(Event, self._happened)
 
     def open(self, where: Where | None) -> None:
@@ -78,16 +106,15 @@ class Metrics(Collector):
         """What is so now; asked for whenever somebody looks."""
         shared, now = self._shared, self._shared.clock.now()
         boots = [boot for boot in shared.history.current.values() if boot.client]
-        yield _gauge("clients", "Clients of the site", len(shared.site.clients))
-        yield _gauge("leases", "Addresses that machines have", len(shared.leases.held(now)))
-        yield _gauge("lobby", "Machines that are not in the site", len(list(shared.lobby)))
-        stages = Counter(boot.stage.value for boot in boots)
-        yield _gauges("clients_at_stage", "Clients by the stage of their last boot", stages)
-        results = Counter(result(boot, now) for boot in boots)
-        yield _gauges("clients_by_result", "Clients by how their last boot ended", results)
+        yield _gauge(CLIENTS, len(shared.site.clients))
+        yield _gauge(LEASES, len(shared.leases.held(now)))
+        yield _gauge(LOBBY, len(list(shared.lobby)))
+        yield _gauges(STAGES, Counter(boot.stage.value for boot in boots))
+        yield _gauges(RESULTS, Counter(result(boot, now) for boot in boots))
 
-    def _count(self, name: str, what: str, label: str) -> Count:
-        return Count(f"daskel_{name}", what, [label], registry=self._registry)
+    def _count(self, figure: Figure) -> Count:
+        name = f"daskel_{figure.name}"  # which the library ends with _total
+        return Count(name, figure.text, [figure.label], registry=self._registry)
 
     def _happened(self, event: Event) -> None:
         self._events.labels(name_of(type(event))).inc()
@@ -100,13 +127,12 @@ class Metrics(Collector):
         return web.Response(body=generate_latest(self._registry), headers=headers)
 
 
-def _gauge(name: str, what: str, value: float) -> GaugeMetricFamily:
-    return GaugeMetricFamily(f"daskel_{name}", what, value)
+def _gauge(figure: Figure, value: float) -> GaugeMetricFamily:
+    return GaugeMetricFamily(figure.full_name, figure.text, value)
 
 
-def _gauges(name: str, what: str, values: Counter[str]) -> GaugeMetricFamily:
-    label = name.rpartition("_")[2]
-    found = GaugeMetricFamily(f"daskel_{name}", what, labels=[label])
+def _gauges(figure: Figure, values: Counter[str]) -> GaugeMetricFamily:
+    found = GaugeMetricFamily(figure.full_name, figure.text, labels=[figure.label])
     for value, count in values.items():
         found.add_metric([value], count)
     return found

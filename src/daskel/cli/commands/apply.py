@@ -27,23 +27,22 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     if compared is None:
         output.error("no server runs with this site", "start it with: daskel serve")
         return ExitCode.LACKING
-    if output.as_json and args.dry_run:
-        output.json(compared)
-    elif not output.as_json:
+    if not output.as_json:
         _show(output, compared)
-    if compared.get("findings") or compared.get("restart"):
-        return ExitCode.BAD_NEWS
-    if args.dry_run or not compared["differs"]:
-        return ExitCode.GOOD
+    if args.dry_run or not compared["differs"] or compared["findings"] or compared["restart"]:
+        if output.as_json:
+            output.json(compared)
+        bad = compared["findings"] or compared["restart"]
+        return ExitCode.BAD_NEWS if bad else ExitCode.GOOD
     if not args.yes and not output.as_json and not output.agreed("Take this over?"):
         output.print("Nothing was changed.")
         return ExitCode.GOOD
     answer = question(file, "apply") or {}
-    if output.as_json:
-        output.json(compared | answer)
-    elif "error" in answer:
+    if "error" in answer:
         output.error(answer["error"], "run as root or as the server's user")
         return ExitCode.LACKING
+    if output.as_json:
+        output.json(compared | answer)
     else:
         output.print(
             "Taken over:" if answer.get("applied") else "Not taken over:", answer.get("said")

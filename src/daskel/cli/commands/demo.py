@@ -62,7 +62,7 @@ def _demo(folder: Path, output: Output, *, kept: bool) -> ExitCode:
         result.problem = wrong or _unread(file, result)
     good = all(not result.problem and result.stage == "root" for result in boots)
     if output.as_json:
-        output.json({"good": good, "clients": [_json(result) for result in boots]})
+        output.json({"good": good, "clients": [_json(result, file) for result in boots]})
     else:
         _report(output, file, boots, time.monotonic() - began, kept)
     return ExitCode.GOOD if good else ExitCode.BAD_NEWS
@@ -135,11 +135,12 @@ def _report(
         )
 
 
-def _json(result: SimulatedBoot) -> dict[str, object]:
+def _json(result: SimulatedBoot, file: SiteFile) -> dict[str, object]:
     return {
         "client": result.name,
         "mac": result.mac,
         "firmware": result.firmware,
+        "loadout": what_boots(file.valid, result.name),
         "address": str(result.address) if result.address else None,
         "stage": result.stage,
         "problem": result.problem or None,

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import inspect
-import json
 from dataclasses import asdict
 from textwrap import wrap
 
@@ -13,9 +11,9 @@ from rich.text import Text
 
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument
+from daskel.cli.site_reference import schema_text, site_reference
 from daskel.cli.usage import UsageProblem
-from daskel.core.site import tables
-from daskel.core.site.reference import Key, TableText, UnknownKeyError, find, json_schema, reference
+from daskel.core.site.reference import Key, TableText, UnknownKeyError, find
 
 EXAMPLE = (
     "daskel help segment.pool",
@@ -37,21 +35,17 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     json_argument(parser)
 
 
-def _source() -> str:
-    return inspect.getsource(tables)
-
-
 def _complete(prefix: str, **_: object) -> list[str]:
-    named = reference(_source())
+    named = site_reference()
     names = [key.path for table in named for key in table.keys] + [table.name for table in named]
     return [name for name in names if name.startswith(prefix)]
 
 
 def run(args: argparse.Namespace, output: Output) -> ExitCode:
     if args.schema:
-        output.out.write(json.dumps(json_schema(_source()), indent=2, ensure_ascii=False) + "\n")
+        output.out.write(schema_text())
         return ExitCode.GOOD
-    everything = reference(_source())
+    everything = site_reference()
     try:
         found = find(everything, args.key) if args.key else everything
     except UnknownKeyError as error:

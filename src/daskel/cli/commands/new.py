@@ -12,8 +12,9 @@ from typing import TypeVar
 
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument
+from daskel.cli.site_reference import schema_text
 from daskel.core.site.key_types import Range, parse_range
-from daskel.core.site.new_site import NewSite, fresh, suggested_pool
+from daskel.core.site.new_site import SCHEMA, NewSite, fresh, suggested_pool
 from daskel.system.host.interfaces import addresses
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.site_check import load_checked
@@ -54,6 +55,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         for folder in (args.folder, args.folder / "files", args.folder / "roots"):
             folder.mkdir(parents=True, exist_ok=True)
         target.write_text(fresh(answers))
+        (args.folder / SCHEMA).write_text(schema_text())
     except OSError as error:
         raise MissingRequirementError(
             f"cannot write {target} ({error.strerror})", "name another folder"

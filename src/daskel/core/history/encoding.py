@@ -33,7 +33,7 @@ def as_json(event: Event) -> dict[str, object]:
 
 def from_json(told: Mapping[str, Any]) -> Event | None:
     """The event of an object that `as_json` made; None for one of another version."""
-    kind = _KINDS.get(str(told.get("event")))
+    kind = KINDS.get(str(told.get("event")))
     if kind is None:
         return None
     address = told.get("from")
@@ -79,12 +79,12 @@ def _maker(hint: object) -> Any:
     return lambda value: value
 
 
-_KINDS = {_shape(kind)[0]: kind for kind in Event.__subclasses__()}
+KINDS = {_shape(kind)[0]: kind for kind in Event.__subclasses__()}
 _MAKERS = {
     kind: {
         key: _maker(hint)
         for key, hint in get_type_hints(kind, vars(events)).items()
         if key != "who"
     }
-    for kind in _KINDS.values()
+    for kind in KINDS.values()
 }

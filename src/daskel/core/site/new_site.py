@@ -7,6 +7,8 @@ from ipaddress import IPv4Address, IPv4Interface
 
 from daskel.core.site.key_types import Range
 
+SCHEMA = "daskel.schema.json"  # the file beside the site file
+
 
 @dataclass(frozen=True, slots=True)
 class NewSite:
@@ -53,6 +55,7 @@ def fresh(answers: NewSite) -> str:
     """The site file's text."""
     network = answers.server.network
     lines = [
+        f"#:schema {SCHEMA}",  # by which editors complete, and mark errors
         f"# {answers.name}: who gets what. `daskel check` says what is wrong here,",
         "# `daskel explain CLIENT` what a client gets.",
         "format = 1",

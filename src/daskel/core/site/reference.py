@@ -295,7 +295,8 @@ def json_schema(source: str) -> dict[str, object]:
     tables = {table.name: table for table in reference(source)}
     kinds = {name: _schema(kind, tables[name]) for name, kind in TABLES.items()}
     site = _schema(SiteTable, tables["site"])
-    site["properties"]["https"] = _schema(Https, tables["site.https"])
+    about = site["properties"]["https"]["description"]
+    site["properties"]["https"] = _schema(Https, tables["site.https"]) | {"description": about}
     whole = _schema(Beginning, tables[""])
     whole["properties"] |= {"site": site} | {
         name: {"type": "object", "description": tables[name].text, "additionalProperties": kind}

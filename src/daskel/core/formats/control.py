@@ -1,0 +1,177 @@
+"""What the running server answers on its control socket, a line of JSON for each question.
+
+`status`, `apply` and `watch` print the same with `--json`.
+"""
+
+from __future__ import annotations
+
+from typing import Any, NotRequired
+
+from typing_extensions import TypedDict
+
+
+class Aside(TypedDict):
+    """An address that is not given out, because somebody else was found to have it."""
+
+    address: str
+    segment: str
+    until: float
+
+
+class Status(TypedDict):
+    """What runs, since when, and how far each client came."""
+
+    interface: int  # the version of all formats that programs read
+    site: str
+    name: str
+    since: float  # it has this site
+    process: int
+    clients: int
+    segments: list[str]  # that are served
+    stages: dict[str, int]  # clients by the stage of their boot
+    by_client: dict[str, str]  # their stage
+    results: dict[str, int]  # clients by how their boot ended
+    transfers: int  # under way
+    aside: list[Aside]
+    differs: bool  # the site file on the disk is another
+
+
+class Moving(TypedDict):
+    """A file that is being sent."""
+
+    path: str
+    done: int
+    size: int
+    speed: float | None  # bytes per second
+
+
+class WatchRow(TypedDict):
+    """A machine, and its current boot."""
+
+    client: str | None
+    mac: str
+    number: int
+    segment: str
+    firmware: str
+    address: str | None
+    stage: str
+    result: str
+    began: float
+    last: float  # when something was last heard
+    reached: float  # when it came to its stage
+    file: Moving | None
+    waits_for: str
+    why: str  # it comes no further
+
+
+class Watched(TypedDict):
+    """The machines to which something happened since then."""
+
+    machines: list[WatchRow]
+
+
+class Happened(TypedDict):
+    """What happened last, with times; see [events](events.md)."""
+
+    events: list[tuple[float, dict[str, Any]]]
+
+
+class CurrentBoot(TypedDict):
+    """The boot of one client as it is kept; null: it has none."""
+
+    boot: dict[str, Any] | None
+
+
+class ConnectedClient(TypedDict):
+    """A client with an NFS connection."""
+
+    client: str
+    roots: dict[str, int | None]  # that it may have, and the version that it mounted
+    open: NotRequired[bool]  # with the operating system's NFS server: a connection is there now
+
+
+class Connected(TypedDict):
+    """Who has a root mounted."""
+
+    clients: list[ConnectedClient]
+
+
+class RunningFinding(TypedDict):
+    """Why a site file is not taken over."""
+
+    place: str
+    problem: str
+    remedy: str
+
+
+class RunningChange(TypedDict):
+    """One difference, and for whom."""
+
+    what: str
+    clients: list[str]
+    unknown_machines_on: list[str]  # segments
+    unnoticed: str | None  # why no machine notices it
+
+
+class Compared(TypedDict):
+    """What would change if the site file were taken over now."""
+
+    findings: list[RunningFinding]
+    changes: list[RunningChange]
+    differs: bool
+    restart: bool  # it can only be taken over by starting anew
+
+
+class Applied(TypedDict):
+    """Whether the site file was taken over."""
+
+    applied: bool
+    said: str
+    findings: NotRequired[list[RunningFinding]]
+
+
+class Forgotten(TypedDict):
+    """Machines that the lobby does not know any more."""
+
+    forgotten: bool
+
+
+class Assigned(TypedDict):
+    """What one client boots next."""
+
+    assigned: bool
+
+
+class TakenAway(TypedDict):
+    """A slate that was closed or wiped."""
+
+    done: bool
+    error: NotRequired[str]
+
+
+class Wrong(TypedDict):
+    """A question that was not understood, or may not be asked."""
+
+    error: str
+
+
+# --- what the commands make of them ---
+
+
+class NotRunning(TypedDict):
+    """No server runs."""
+
+    running: bool
+
+
+class StatusShown(Status):
+    """A server runs."""
+
+    running: bool
+
+
+class ApplyShown(Compared):
+    """What changed for whom, and whether it was taken over."""
+
+    applied: NotRequired[bool]
+    said: NotRequired[str]
