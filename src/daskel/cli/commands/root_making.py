@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import argparse
+import io
+import json
 import shutil
 from importlib.resources import files
 from pathlib import Path
@@ -109,11 +111,9 @@ def _made(
     tree = _folder(file, args.name).tree
     found = boot_files(tree)
     loadout = _loadout(args, output, found)
-    if output.as_json:
-        kernels = [row[0] for row in found]
-        made = {"root": args.name, "tree": str(tree), "made_of": what, "kernels": kernels}
-        output.json(made)
-    else:
+    kernels = [row[0] for row in found]
+    made = {"root": args.name, "tree": str(tree), "made_of": what, "kernels": kernels}
+    if not output.as_json:
         output.print(f"{tree} is made, of {what}.")
         _say_kernels(output, args.name, found, loadout)
     changes = [] if known else [(path_of(args), new_table("root", args.name, {}))]
@@ -129,9 +129,12 @@ def _made(
                 values["segment"] = next(iter(file.valid.segments))
             changes.append(_table(args, file, "group", group, values))
             said += f" The group {group} gets it."
-    if not changes:
-        return ExitCode.GOOD
-    return edit(args, output, file, changes, said.strip(), what_next=bool(loadout))
+    if not output.as_json:
+        return edit(args, output, file, changes, said.strip(), what_next=bool(loadout))
+    text = io.StringIO()  # one document says both
+    code = edit(args, Output(as_json=True, out=text), file, changes, said.strip())
+    output.json(made | json.loads(text.getvalue()))
+    return code
 
 
 def _gives_well(args: argparse.Namespace) -> None:
