@@ -27,20 +27,40 @@ def picture(lines: list[str], cell: int) -> bytes:
     return b"P6\n%d 400\n255\n" % (80 * cell) + b"".join(rows)
 
 
+def no_memory() -> bytes:
+    raise AssertionError("the picture tells it all")
+
+
+def held(lines: list[str], before: int) -> bytes:
+    """A card's memory with rows that were scrolled away before what is shown, and other rows behind."""
+    rows = ["gone daskel waits A machine"] * before
+    rows += [lines[row] if row < len(lines) else "" for row in range(25)]
+    rows += ["older quiet A"] * 40
+    letters = "".join(row.ljust(80) for row in rows).encode("cp437")
+    return bytes(byte for letter in letters for byte in (letter, 7))
+
+
+@pytest.mark.parametrize("before", [0, 7, 60])
+@pytest.mark.parametrize("cell", [8, 9])
+def test_another_font_is_read_by_the_memory(cell: int, before: int) -> None:
+    letters = {bitmap[::-1]: letter for bitmap, letter in font(ROM).items()}  # of the ROM
+    assert text(picture(LINES, cell), letters, lambda: held(LINES, before))[:6] == [*LINES, ""]
+
+
 @pytest.mark.parametrize("cell", [8, 9])
 def test_what_is_drawn_is_read(cell: int) -> None:
     lines = list(LINES)
     lines[1] = "the other way round"
-    assert text(picture(lines, cell), font(ROM))[:6] == [*lines, ""]
+    assert text(picture(lines, cell), font(ROM), no_memory)[:6] == [*lines, ""]
 
 
 @pytest.mark.parametrize(
     "spoilt", [b"", b"P6\n720 400\n255\n", b"P6\n9 9\n255\n" + bytes(243), b"P5\n1 1\n255\n\0"]
 )
 def test_what_is_no_text_screen(spoilt: bytes) -> None:
-    assert text(spoilt, font(ROM)) == []
+    assert text(spoilt, font(ROM), no_memory) == []
 
 
 def test_a_card_without_such_a_font() -> None:
     assert font(bytes(65536)) == font(ROM[:2000]) == {}
-    assert text(picture(LINES, 9), {}) == []
+    assert text(picture(LINES, 9), {}, no_memory) == []

@@ -100,6 +100,7 @@ def _unpack(package: str, folder: Path) -> None:
     archive.unlink()
 
 
+USER, PASSWORD = "tess", "low water 7"  # who can log in to it
 _PACKAGES = ("linux-image-cloud-amd64", "stress-ng", "git", "tcc", "libc6-dev")
 EXERCISE = """\
 #!/bin/sh
@@ -148,7 +149,9 @@ def debian() -> Path:
     (work / "files").mkdir(parents=True)
     (work / "daskel.toml").write_text('format = 1\n[site]\nroots = "roots"\nstate = "state.db"\n')
     program, words = Path(sys.executable).with_name("daskel"), ["root", "build", "notebook"]
-    words += ["--list", "text-terminal"]
+    (work / "password").write_text(f"{PASSWORD}\n")
+    words += ["--list", "text-terminal", "--user", USER, "--password-file", str(work / "password")]
+    words += ["--keyboard", "gb", "--locale", "en_GB.UTF-8", "--time-zone", "Europe/Lisbon"]
     packages = [f"--package={package}" for package in _PACKAGES]
     subprocess.run([program, *words, *packages, "--site", work / "daskel.toml"], check=True)
     root = work / "roots/notebook"

@@ -39,6 +39,7 @@ firmware = "bios"
 """
 HELLO = "#!/bin/sh\nmount -t proc proc /proc\necho GUEST runs\nsleep 3600\n"
 OTHER_RELEASE = b"6.1.0-49-cloud-amd64"
+SHOWS = ["--package", "xterm", "--program", "xterm -fs 40"]
 GOOD = ["built", "thin", "live", "busybox"]
 SPOILT = {  # and the cause that each machine shows
     "no-modules": "kernel-silent",
@@ -67,7 +68,7 @@ def site(tmp_path_factory: pytest.TempPathFactory) -> Path:
     subprocess.run(["cp", "-al", guest.debian(), folder / "roots/built"], check=True)
     _live(guest.debian(), folder / "live.iso")
     _daskel(path, "root", "import", "live", str(folder / "live.iso"), "--yes")
-    _daskel(path, "root", "build", "thin", "--list", "thin-client", "--yes")
+    _daskel(path, "root", "build", "thin", "--list", "thin-client", *SHOWS, "--yes")
     for name in ("built", "thin", "live"):
         _daskel(path, "root", "files", name)
     for name in ("busybox", *SPOILT):

@@ -44,6 +44,7 @@ COMMANDS = {  # in the order of the work
     "serve": "answer the clients: DHCP, TFTP, HTTP and NFS, in the foreground, logging every event",
     "apply": "let the running server take the site file over, after showing what changes",
     "status": "show what runs, since when, and how far each client came",
+    "wake": "switch machines on by magic packets, at a pace that the server carries; say who came",
     "watch": "watch clients boot: a line for each, what it fetches, and what it waits for",
     "boots": "past boots: list, show one whole, or a picture of many",
     "diagnose": "say why a client's boot came no further, from its events or from a capture",

@@ -36,6 +36,7 @@ KINDS = (
     "bios", "uefi-x64", "uefi-x64-http", "uefi-x86", "uefi-x86-http", "uefi-arm64",
     "uefi-arm64-http", UBOOT,
 )  # fmt: skip
+_TEXT, _TEXT_SIZE = 0xB8000, 0x8000  # of a VGA card's memory, in its text mode
 _ROM, _ROM_SIZE = 0xC0000, 0x10000  # where a VGA card has its ROM, with its font
 _QMP_WAIT = 20.0  # seconds
 _BETWEEN_KEYS = 0.15  # seconds: longer than a key is held down
@@ -87,13 +88,18 @@ class VirtualMachine:
         return self._vga() or self.terminal()
 
     def _vga(self) -> list[str]:
-        picture, rom = (self.monitor.with_suffix(end) for end in (".ppm", ".rom"))
+        picture, rom, held = (self.monitor.with_suffix(e) for e in (".ppm", ".rom", ".text"))
+
+        def memory() -> bytes:
+            self._ask("pmemsave", val=_TEXT, size=_TEXT_SIZE, filename=str(held))
+            return held.read_bytes()
+
         try:
             self._ask("screendump", filename=str(picture))
             if not self._letters:
                 self._ask("pmemsave", val=_ROM, size=_ROM_SIZE, filename=str(rom))
                 self._letters = screen.font(rom.read_bytes())
-            return screen.text(picture.read_bytes(), self._letters)
+            return screen.text(picture.read_bytes(), self._letters, memory)
         except OSError:
             return []
 

@@ -3,40 +3,24 @@
 from __future__ import annotations
 
 import argparse
-import os
 import re
-import tempfile
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from statistics import median
 
 from rich.table import Table
 
+from daskel.cli.forecasting import Foreseen, Room, foresee
 from daskel.cli.output import ExitCode, Output
-from daskel.cli.practice_server import Practice, Practised, begin, free_base, serving
-from daskel.cli.rehearsals import jobs_of
 from daskel.cli.selection import clients_argument, select
 from daskel.cli.site import json_argument, open_site, site_argument
 from daskel.cli.usage import UsageProblem, many, seconds
-from daskel.core.forecast.model import Forecast, forecast
+from daskel.core.forecast.model import Forecast
 from daskel.core.forecast.room import (
     LINK,
-    Experience,
-    Kind,
-    Load,
-    assumptions,
-    capacities,
-    phases,
 )
-from daskel.core.site.layers import effective
 from daskel.core.values import counted, show_duration, show_size
-from daskel.rehearse.costs import Cost, measured
 from daskel.rehearse.fetch import BootError
-from daskel.rehearse.storm import Job
-from daskel.store.reading import read_boots
 from daskel.system.requirements import MissingRequirementError
-from daskel.system.sitefile import SiteFile
 
 EXAMPLE = (
     "daskel forecast",
@@ -44,7 +28,7 @@ EXAMPLE = (
     "daskel forecast lib --link 100Mbit/s",
 )
 _UNITS = {"mbit": 1e6, "gbit": 1e9}
-_MOST_ROWS, _MOST_BOOTS = 24, 3000
+_MOST_ROWS = 24
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -74,16 +58,6 @@ def _rate(text: str) -> float:
     return float(match[1]) * _UNITS[match[2]] / 8
 
 
-@dataclass(frozen=True)
-class Foreseen:
-    """A forecast, and what it rests on."""
-
-    names: Sequence[str]
-    kinds: Mapping[str, Kind]  # by client
-    found: Forecast
-    assumed: Sequence[str]
-
-
 def run(args: argparse.Namespace, output: Output) -> ExitCode:
     file = open_site(args, checked=True)
     names = select(file.valid, args.who)
@@ -93,7 +67,8 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         problem = f"{args.plot} is not a .png or .svg file"
         raise UsageProblem(problem, "end its name with .png or .svg")
     try:
-        foreseen = _foresee(args, file, names, output)
+        room = Room(args.machines, args.within, args.link)
+        foreseen = foresee(file, names, room, output)
     except BootError as error:
         output.error(f"no forecast: a simulated client does not come up: {error}",
                      "daskel rehearse says more")  # fmt: skip
@@ -105,66 +80,6 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     else:
         _show(args, foreseen, output)
     return ExitCode.GOOD
-
-
-def _foresee(
-    args: argparse.Namespace, file: SiteFile, names: Sequence[str], output: Output
-) -> Foreseen:
-    kinds = _kinds(file, names, output)
-    count = args.machines or len(names)
-    everybody = [_called(names, number) for number in range(count)]
-    of = {name: kinds[names[number % len(names)]] for number, name in enumerate(everybody)}
-    experience = Experience.of(read_boots(file.state, most=_MOST_BOOTS))
-    fetched: set[str] = set()
-    clients = []
-    for name in everybody:
-        clients.append(phases(of[name], experience, first=of[name].loadout not in fetched))
-        fetched.add(of[name].loadout)
-    starts = [args.within * number / max(count - 1, 1) for number in range(count)]
-    found = forecast(clients, starts, capacities(args.link, os.cpu_count() or 1))
-    assumed = assumptions(list(of.values()), experience, args.link)
-    busy = median(sum(load.processors for load in kind.loads) for kind in of.values())
-    assumed.append(
-        f"a boot costs this server {busy * 1e3:.0f} ms of a processor (it has {os.cpu_count()}): "
-        "measured just now, with simulated clients"
-    )
-    return Foreseen(everybody, of, found, assumed)
-
-
-def _called(names: Sequence[str], number: int) -> str:
-    name, copy = names[number % len(names)], number // len(names)
-    return f"{name} ({copy + 1})" if copy else name
-
-
-def _kinds(file: SiteFile, names: Sequence[str], output: Output) -> dict[str, Kind]:
-    """What each client's boots are like; one of each kind is simulated, and measured."""
-    with tempfile.TemporaryDirectory(prefix="daskel-forecast-") as folder:
-        practised = begin(Practice(str(file.path.absolute()), folder, free_base()), file)
-        jobs = jobs_of(practised, file, names, None)
-        alike: dict[tuple[str, str], list[Job]] = {}
-        for job in jobs:
-            loadout = effective(practised.site, job.name).loadout_name or ""
-            alike.setdefault((job.firmware, loadout), []).append(job)
-        found: dict[str, Kind] = {}
-        with (
-            serving(practised.practice) as server,
-            output.errors.status("measuring this server", spinner="line"),
-        ):
-            for (firmware, loadout), same in alike.items():
-                costs = measured(same[0], server)
-                kind = Kind(firmware, loadout, [_load(c) for c in costs], _menu(practised, same[0]))
-                found |= dict.fromkeys((job.name for job in same), kind)
-    return found
-
-
-def _load(cost: Cost) -> Load:
-    return Load(cost.stage, cost.size, cost.server, cost.server + cost.below)
-
-
-def _menu(practised: Practised, job: Job) -> float:
-    """Seconds that its menu waits."""
-    choice = effective(practised.site, job.name).choice
-    return float(choice.wait) if choice else 0.0
 
 
 # --- what came of it ---

@@ -23,6 +23,7 @@ from daskel.cli.root_options import (
     verb,
     version_name,
 )
+from daskel.cli.settled_options import settled_arguments
 from daskel.cli.site import change_arguments
 from daskel.core.roots.packages import changes
 from daskel.core.site.model import Site
@@ -68,6 +69,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     shipped = "a file with packages, or: text-terminal, thin-client"
     making.add_argument("--list", type=Path, metavar="LIST", help=shipped)
     making.add_argument("--mirror", default="http://deb.debian.org/debian", help="(%(default)s)")
+    settled_arguments(making)
     making.add_argument("--replace", action="store_true", help=replacing)
     _gives(making)
     looking = _verb(verbs, "inspect", "whether it can be booted without a disk, and why not", look)

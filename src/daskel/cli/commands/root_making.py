@@ -13,6 +13,7 @@ from typing import Any
 from daskel.cli.editing import Change, changing, edit, new_table, owner
 from daskel.cli.output import ExitCode, Output, finding_json, working
 from daskel.cli.root_options import may_make
+from daskel.cli.settled_options import say_who_logs_in, settled_of
 from daskel.cli.site import path_of
 from daskel.cli.usage import UsageProblem
 from daskel.core.roots.inspect import inspect, kernel_release
@@ -20,7 +21,7 @@ from daskel.core.roots.kernels import kernel_processor
 from daskel.core.site.finding import Severity
 from daskel.core.values import show_size
 from daskel.system.requirements import MissingRequirementError
-from daskel.system.roots.building import build
+from daskel.system.roots.building import Wanted, build
 from daskel.system.roots.importing import bring_in, size_of
 from daskel.system.roots.inspecting import listed, read_facts
 from daskel.system.roots.new_tree import SourceError
@@ -39,7 +40,7 @@ def import_root(args: argparse.Namespace, output: Output, file: SiteFile) -> Exi
     code = may_make(args, output, tree, args.name, *_LOST)
     if code is not None:
         return code
-    root, known = _folder(file, args.name), args.name in file.valid.roots
+    root = _folder(file, args.name)
     with root.lock():
         work = root.unfinished
         try:
@@ -57,19 +58,20 @@ def import_root(args: argparse.Namespace, output: Output, file: SiteFile) -> Exi
                 output.error(f"{where}: {error.strerror or error}", "check the source")
             return ExitCode.BAD_NEWS
         put_in_place(root)
-    return _made(args, output, file, what, known)
+    return _made(args, output, file, what, {})
 
 
 def build_root(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
     """A Debian system from nothing; in the site file when it is not there."""
     _gives_well(args)
-    site = file.valid
     tree = _folder(file, args.name).tree
     code = may_make(args, output, tree, args.name, *_LOST)
     if code is not None:
         return code
     packages = [*args.package, *(_listed(args.list) if args.list else [])]
-    root, known = _folder(file, args.name), args.name in site.roots
+    settled = settled_of(args, output)
+    wanted = Wanted(args.release, packages, args.processor, args.mirror, settled)
+    root = _folder(file, args.name)
     with root.lock():
         work, steps = root.unfinished, 0
         with output.errors.status("", spinner="line") as status:
@@ -79,10 +81,10 @@ def build_root(args: argparse.Namespace, output: Output, file: SiteFile) -> Exit
                 steps += 1
                 status.update(f"{what} {package} (step {steps:,})")
 
-            build(work, args.release, packages, args.processor, args.mirror, say)
+            build(work, wanted, say)
         put_in_place(root)
     what = f"Debian {args.release} for {args.processor}"
-    return _made(args, output, file, what, known)
+    return _made(args, output, file, what, {"slate": "fresh"})  # systemd wants to write
 
 
 def _listed(path: Path) -> list[str]:
@@ -105,7 +107,7 @@ def _folder(file: SiteFile, name: str) -> RootFolder:
 
 
 def _made(
-    args: argparse.Namespace, output: Output, file: SiteFile, what: str, known: bool
+    args: argparse.Namespace, output: Output, file: SiteFile, what: str, table: dict[str, Any]
 ) -> ExitCode:
     """Say what was made, with its kernels; name it in the site file."""
     tree = _folder(file, args.name).tree
@@ -116,7 +118,9 @@ def _made(
     if not output.as_json:
         output.print(f"{tree} is made, of {what}.")
         _say_kernels(output, args.name, found, loadout)
-    changes = [] if known else [(path_of(args), new_table("root", args.name, {}))]
+        say_who_logs_in(tree, output)
+    known = args.name in file.valid.roots
+    changes = [] if known else [(path_of(args), new_table("root", args.name, table))]
     said = "" if known else f"[root.{args.name}] is in the site file."
     if loadout:
         written = _written(file, args.name, found[0])

@@ -24,16 +24,24 @@ from daskel.cli import events
 from daskel.cli.boot_views import print_boot, show_causes
 from daskel.cli.editing import names_of
 from daskel.cli.output import ExitCode, Output
+from daskel.cli.room_view import places, room_of
 from daskel.cli.site import json_argument, path_of, question, site_argument
+from daskel.cli.usage import UsageProblem
 from daskel.core.history.boots import from_row
 from daskel.core.history.case import Case
 from daskel.core.history.diagnosis import diagnose
 from daskel.core.history.encoding import from_json
 from daskel.core.history.outcome import GOOD, Result, result
+from daskel.core.site.layers import segment_name
 from daskel.core.values import show_size
 from daskel.system.sitefile import SiteFile, load
 
-EXAMPLE = ("daskel watch", "daskel watch tide", "daskel watch --plain | tee monday.log")
+EXAMPLE = (
+    "daskel watch",
+    "daskel watch tide",
+    "daskel watch tide --room",
+    "daskel watch --plain | tee monday.log",
+)
 _PAUSE = 0.5  # seconds between two looks
 _LOOK_BACK = 3600.0  # seconds: machines that came before are not shown
 _BAR = 8  # characters
@@ -53,6 +61,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--plain", action="store_true", help="a line for each change: for pipes, slow terminals"
     )
+    parser.add_argument(
+        "--room", action="store_true", help="the room as it stands: each machine at its place"
+    )
     site_argument(parser)
     json_argument(parser)
 
@@ -67,6 +78,10 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         output.error(f"the site has no client, group or segment {wrong}", "daskel client list")
         return ExitCode.WRONG_USE
     view = _View(file, args.who, since=time.time() - _LOOK_BACK)
+    if args.room and not places(file.site, view.names):
+        remedy = "give each its row and number: daskel client set tide-01 place=A1"
+        raise UsageProblem("no client has a place in the room", remedy)
+    view.page = "room" if args.room else "all"
     if not view.look():
         output.error("no server runs with this site", "start it with: daskel serve")
         return ExitCode.LACKING
@@ -88,7 +103,7 @@ class _View:
     since: float
     machines: list[Machine] = field(default_factory=list)
     chosen: int = 0
-    page: str = "all"  # or one, or log
+    page: str = "all"  # or one, log, room
 
     def look(self) -> bool:
         """Whether the server answers."""
@@ -98,6 +113,16 @@ class _View:
         self.machines = [m for m in answer.get("machines", []) if self._wanted(m)]
         self.chosen = max(0, min(self.chosen, len(self.machines) - 1))
         return True
+
+    @property
+    def names(self) -> list[str]:
+        """The clients that are looked at."""
+        site = self.file.site
+        assert site
+        return [
+            name for name, client in site.clients.items()
+            if not self.who or {name, segment_name(site, client), *client.group} & set(self.who)
+        ]  # fmt: skip
 
     def _wanted(self, machine: Machine) -> bool:
         site, name = self.file.site, machine["client"]
@@ -180,6 +205,8 @@ def _pressed(view: _View, keys: bytes) -> bool:
             view.page = "one" if view.page == "all" and view.machines else "all"
         case b"l" | b"L":
             view.page = "all" if view.page == "log" else "log"
+        case b"r" | b"R" if view.file.site and places(view.file.site, view.names):
+            view.page = "room"
         case b"\x1b" | b"\x7f":
             view.page = "all"
     return True
@@ -188,11 +215,13 @@ def _pressed(view: _View, keys: bytes) -> bool:
 def _screen(view: _View, output: Output) -> Group:
     height, width = output.console.height, output.console.width
     head = Text(_summary(view), style="bold", no_wrap=True, overflow="ellipsis")
-    keys = _HELP if view.page == "all" else "esc back   l log   q quit"
+    keys = _HELP if view.page == "all" else "esc all   l log   r room   q quit"
     foot = Text(keys, style="dim", no_wrap=True)
     room = height - 3
-    if view.page == "log":
-        body: Any = _log(view, room, width)
+    if view.page == "room":
+        body: Any = _room(view, width)
+    elif view.page == "log":
+        body = _log(view, room, width)
     elif view.page == "one" and view.machines:
         body = _one(view, room, width)
     else:
@@ -247,6 +276,13 @@ def _all(view: _View, room: int, width: int) -> Table:
     if hidden := len(view.machines) - len(machines):
         table.add_row(Text(f"and {hidden} more", style="dim"))
     return table
+
+
+def _room(view: _View, width: int) -> Group:
+    site = view.file.site
+    assert site
+    table, without = room_of(site, view.names, {m["client"]: m for m in view.machines}, width)
+    return Group(table, Text(without, style="dim", no_wrap=True, overflow="ellipsis"))
 
 
 def _name(machine: Machine) -> str:

@@ -653,6 +653,25 @@ class ForecastFormat(TypedDict):
     assumed: list[str]
 
 
+class WokenClient(TypedDict):
+    """A machine that was asked to come."""
+
+    client: str
+    mac: str
+    to: str  # the address that its magic packet went to
+    asked: list[float]
+    came: float | None  # seconds from the first packet until it was heard
+
+
+class Woken(TypedDict):
+    """Who came."""
+
+    good: bool
+    seen: bool  # a server runs, which sees who comes
+    pause: float  # seconds between two machines
+    clients: list[WokenClient]
+
+
 class StoreHealth(TypedDict):
     """A store, or a copy of it."""
 

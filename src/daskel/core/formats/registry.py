@@ -57,6 +57,7 @@ COMMANDS: Mapping[str, tuple[Any, ...]] = {
     "serve": (EVENTS,),
     "apply": (control.ApplyShown,),
     "status": (control.StatusShown, control.NotRunning),
+    "wake": (made.Woken,),
     "watch": (control.WatchRow,),
     "boots list": (list[made.BootRow],),
     "boots show": (made.BootShown,),

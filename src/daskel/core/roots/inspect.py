@@ -12,6 +12,7 @@ from elftools.elf.elffile import ELFFile
 from elftools.elf.enums import ENUM_E_MACHINE
 from elftools.elf.segments import InterpSegment
 
+from daskel.core.roots.accounts import Account
 from daskel.core.roots.magic import CPIO
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.positions import Origin
@@ -61,11 +62,13 @@ class Facts:
     units: Collection[str] = ()  # services that are switched on
     unique: int = 0  # files that belong to one machine
     handed: Collection[Handed] = ()
+    accounts: Collection[Account] | None = None  # that can log in; None: it cannot be told
+    shows: bool = False  # a program on the screen, by an account of its own
 
 
 def inspect(facts: Facts, root: Origin) -> list[Finding]:
     """Everything that would keep a client from booting it, or would trouble it."""
-    found = [*_init(facts, root), *_fstab(facts), *_network(facts, root)]
+    found = [*_init(facts, root), *_fstab(facts), *_network(facts, root), *_accounts(facts, root)]
     for handed in facts.handed:
         found += [*_kernel(facts, handed), *initrd_findings(handed)]
     if facts.unique:
@@ -86,6 +89,14 @@ def _init(facts: Facts, root: Origin) -> Iterator[Finding]:
         problem = f"{facts.init.path} needs {facts.init.interpreter}, which is not there"
         remedy = "install the C library for its processor"
         yield Finding(Severity.ERROR, root, problem, remedy)
+
+
+def _accounts(facts: Facts, root: Origin) -> Iterator[Finding]:
+    if facts.accounts is None or facts.accounts or facts.shows:
+        return
+    problem = "nobody can log in: every account is locked, and no key is let in"
+    remedy = "give one a password: daskel root edit NAME -- passwd NAME; or build it with --user"
+    yield Finding(Severity.WARNING, root, problem, remedy)
 
 
 def _kernel(facts: Facts, handed: Handed) -> Iterator[Finding]:

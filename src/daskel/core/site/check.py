@@ -24,6 +24,7 @@ def check(site: Site, only: Collection[str] | None = None) -> list[Finding]:
         *_limits(site),
         *_clients(site, found),
         *_duplicates(site),
+        *_same_place(site),
         *_pool_sizes(site),
         *(_unused(site) if only is None else ()),
     ]
@@ -193,6 +194,18 @@ def _duplicates(site: Site) -> Iterator[Finding]:
                 first = site.origin("client", names[0], key)
                 remedy = f"change one of the two ({first} is the other)"
                 yield _error(site, ("client", other, key), problem, remedy)
+
+
+def _same_place(site: Site) -> Iterator[Finding]:
+    """Two machines of one segment at one place of the room."""
+    taken: dict[tuple[str | None, str], str] = {}
+    for name, client in site.clients.items():
+        if client.place:
+            first = taken.setdefault((segment_name(site, client), client.place), name)
+            if first != name:
+                origin = site.positions.of(("client", name, "place"))
+                problem = f"{name} stands at {client.place}, where {first} stands already"
+                yield Finding(Severity.WARNING, origin, problem, "give each a place of its own")
 
 
 def _pool_sizes(site: Site) -> Iterator[Finding]:

@@ -104,6 +104,22 @@ def _listens(value: object) -> object:
     return _address(address), int(port)
 
 
+_PLACE = re.compile(r"([A-Z]{1,2})\s*-?([0-9]{1,3})")
+
+
+def _place(value: object) -> str:
+    match = _PLACE.fullmatch(_text(value, 'a row and a number, like "A3"').upper())
+    if not match or not int(match[2]):
+        raise ValueError('is not a place; write its row and number, like "A3"')
+    return f"{match[1]}{int(match[2])}"
+
+
+def row_and_number(place: str) -> tuple[str, int]:
+    """`("A", 3)` of a place as `Place` has it."""
+    row = place.rstrip("0123456789")
+    return row, int(place[len(row) :])
+
+
 def _names(value: object) -> object:
     return [value] if isinstance(value, str) else value
 
@@ -213,6 +229,7 @@ MacPrefix = Annotated[str, BeforeValidator(_prefix), _text_of("MAC prefix")]
 Duration = Annotated[int, BeforeValidator(_duration), _text_of("duration")]  # seconds
 Size = Annotated[int, BeforeValidator(_size), _text_of("size")]  # bytes
 Rate = Annotated[int, BeforeValidator(_rate), _text_of("rate")]  # bytes per second
+Place = Annotated[str, BeforeValidator(_place), _text_of("row and number")]
 Listening = Annotated[
     tuple[IPv4Address, int], BeforeValidator(_listens), _text_of("address and port")
 ]

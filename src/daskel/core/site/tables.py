@@ -29,6 +29,7 @@ from daskel.core.site.key_types import (
     Network,
     Options,
     Password,
+    Place,
     Rate,
     Service,
     Size,
@@ -346,6 +347,14 @@ class Segment(LayerTable):
 
     Example: "1d"
     Wrong: "8 hours"
+    """
+
+    wake_through: Address | None = None
+    """The address that magic packets for clients behind a relay agent are sent to: a router or
+    machine there that passes them on. Without it, they go to the network's broadcast address.
+
+    Example: "10.61.8.254"
+    Wrong: "router"
     """
 
     bandwidth: Rate | None = None
@@ -748,6 +757,13 @@ class Client(LayerTable):
 
     Example: "10.61.8.21"
     Wrong: "10.61.8.150"
+    """
+
+    place: Place | None = None
+    """Where it stands in its room: the row and the number in it, for `daskel watch --room`.
+
+    Example: "A3"
+    Wrong: "third"
     """
 
     uuid: str | None = None

@@ -8,11 +8,13 @@ import re
 import shutil
 import subprocess
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.run_inside import run_inside
 from daskel.system.roots.sealing import discard
+from daskel.system.roots.settling import Settled, settle
 
 # What Debian calls processors, by the machine's name
 _DEBIAN = {"x86_64": "amd64", "aarch64": "arm64", "armv7l": "armhf", "riscv64": "riscv64"}
@@ -30,15 +32,26 @@ def host_processor() -> str:
     return _DEBIAN.get(platform.machine(), platform.machine())
 
 
-def build(
-    work: Path, release: str, packages: Sequence[str], processor: str, mirror: str, say: Say
-) -> None:
+@dataclass(frozen=True)
+class Wanted:
+    """What a new system is made of."""
+
+    release: str
+    packages: Sequence[str]
+    processor: str
+    mirror: str
+    settled: Settled
+
+
+def build(work: Path, wanted: Wanted, say: Say) -> None:
     """Make the new folder `work`. Raises MissingRequirementError; nothing is left then."""
-    _need(processor)
+    _need(wanted.processor)
     discard(work)
     work.parent.mkdir(parents=True, exist_ok=True)
     try:
-        _first(work, release, packages, processor, mirror, say)
+        _first(work, wanted, say)
+        say("settling", "accounts and language")
+        settle(work, wanted.settled)
         _fit(work, say)
     except BaseException:
         discard(work)
@@ -58,14 +71,13 @@ def _need(processor: str) -> None:
         raise MissingRequirementError(problem, "apt install qemu-user-static binfmt-support")
 
 
-def _first(
-    work: Path, release: str, packages: Sequence[str], processor: str, mirror: str, say: Say
-) -> None:
-    kernel = _KERNELS.get(processor, f"linux-image-{processor}")
+def _first(work: Path, wanted: Wanted, say: Say) -> None:
+    kernel = _KERNELS.get(wanted.processor, f"linux-image-{wanted.processor}")
+    packages = [*NEEDED, *wanted.packages, *wanted.settled.packages]
     named = any(package.startswith("linux-image-") for package in packages)
-    wanted = dict.fromkeys([*NEEDED, *packages, *([] if named else [kernel])])
-    command = ["debootstrap", "--variant=minbase", f"--arch={processor}"]
-    command += [f"--include={','.join(wanted)}", release, str(work), mirror]
+    included = dict.fromkeys([*packages, *([] if named else [kernel])])
+    command = ["debootstrap", "--variant=minbase", f"--arch={wanted.processor}"]
+    command += [f"--include={','.join(included)}", wanted.release, str(work), wanted.mirror]
     last, later = "", os.environ | {"INITRD": "No"}  # the initrd is made once, when it is fit
     with subprocess.Popen(
         command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, errors="replace",
@@ -90,6 +102,8 @@ def _first(
 def _fit(work: Path, say: Say) -> None:
     """No disk, no swap; an initrd that mounts NFS; no package files left."""
     (work / "etc/fstab").write_text("# The root comes from the network.\n")
+    (work / "etc/hostname").unlink(missing_ok=True)  # this machine's; clients are told their own
+    (work / "etc/hostname").unlink(missing_ok=True)  # this machine's; each client is told its own
     conf = work / "etc/initramfs-tools/conf.d/daskel"
     conf.parent.mkdir(parents=True, exist_ok=True)
     conf.write_text(_INITRAMFS)

@@ -13,6 +13,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
 
+from daskel.core.roots.accounts import NAMES, PASSWD, SHADOW, Account, login_accounts
 from daskel.core.roots.inspect import (
     Facts,
     Handed,
@@ -26,6 +27,8 @@ from daskel.core.roots.magic import compression
 from daskel.core.site.model import Site
 from daskel.system.roots.tree_copy import entries, forgets
 
+SCREEN_UNIT = "daskel-screen.service"
+_LARGEST_TEXT = 1 << 20  # bytes
 _INITS = ("sbin/init", "etc/init", "bin/init", "bin/sh")
 _JUDGED = ("etc/fstab", "etc/network/interfaces")
 _LARGEST_PROGRAM = 64 << 20  # bytes
@@ -51,8 +54,43 @@ def read_facts(site: Site, root: str, tree: Path, files: Path) -> Facts:
     linker = inside(tree, init.interpreter) if init and init.interpreter else tree
     return Facts(
         str(tree), init, linker is not None and linker.exists(), modules, texts, units, unique,
-        list(_handed(site, root, tree, files)),
+        list(_handed(site, root, tree, files)), accounts_of(tree), shows_a_program(tree),
     )  # fmt: skip
+
+
+def accounts_of(tree: Path) -> list[Account] | None:
+    """Who can log in to the system in a tree; None where its files do not tell."""
+    read = ((path, _text(tree, path)) for path in (PASSWD, SHADOW, NAMES))
+    texts = {path: text for path, text in read if text is not None}
+    fields = [line.split(":") for line in texts.get(PASSWD, "").splitlines()]
+    homes = {words[0]: words[5] for words in fields if len(words) > 6}
+    server = any(inside(tree, path) for path in ("usr/sbin/sshd", "usr/sbin/dropbear"))
+    keys = {
+        n for n, home in homes.items() if server and _text(tree, f"{home}/.ssh/authorized_keys")
+    }
+    units = [
+        text
+        for folder in listed(tree, "etc/systemd/system")
+        if "getty@" in folder.name and folder.is_dir()
+        for path in listed(tree, f"etc/systemd/system/{folder.name}")
+        if (text := _text(tree, str(path.relative_to(tree))))
+    ]
+    return login_accounts(texts, keys, units)
+
+
+def shows_a_program(tree: Path) -> bool:
+    """Whether its screen belongs to one program."""
+    wanted = listed(tree, "etc/systemd/system/graphical.target.wants")
+    return any(path.name == SCREEN_UNIT for path in wanted)
+
+
+def _text(tree: Path, path: str) -> str | None:
+    place = inside(tree, path)
+    if place is None or not place.is_file():
+        return None
+    with suppress(OSError), place.open("rb") as file:
+        return file.read(_LARGEST_TEXT).decode("utf-8", "replace")
+    return None
 
 
 def inside(tree: Path, path: str, depth: int = 16) -> Path | None:

@@ -22,11 +22,13 @@ _ENVIRONMENT = {
 }
 
 
-def run_inside(tree: Path, command: Sequence[str], *, quiet: bool = False) -> int:
+def run_inside(
+    tree: Path, command: Sequence[str], *, quiet: bool = False, given: bytes = b""
+) -> int:
     """The command's exit code. Raises MissingRequirementError when it cannot be run at all.
 
-    `quiet`: what it prints goes nowhere. /proc, /sys, /dev and name resolution are there, in a
-    mount namespace that ends with it.
+    `quiet`: what it prints goes nowhere, and it reads what is `given`. /proc, /sys, /dev and name
+    resolution are there, in a mount namespace that ends with it.
     """
     if os.geteuid() != 0:
         raise MissingRequirementError("changing the root directory needs root", "run as root")
@@ -38,9 +40,11 @@ def run_inside(tree: Path, command: Sequence[str], *, quiet: bool = False) -> in
     process = os.fork()
     if process == 0:
         if quiet:
-            nowhere = os.open(os.devnull, os.O_RDWR)
-            for stream in (0, 1, 2):
-                os.dup2(nowhere, stream)
+            nowhere, read = os.open(os.devnull, os.O_RDWR), os.memfd_create("given")
+            os.write(read, given)
+            os.lseek(read, 0, os.SEEK_SET)
+            for stream, to in enumerate((read, nowhere, nowhere)):
+                os.dup2(to, stream)
         _inside(tree, command)
     try:
         status = os.waitpid(process, 0)[1]

@@ -1,0 +1,115 @@
+"""How long clients will take: what one boot of each kind costs this server, measured with simulated
+clients, and a model of all of them together."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from statistics import median
+
+from daskel.cli.output import Output
+from daskel.cli.practice_server import Practice, Practised, begin, free_base, serving
+from daskel.cli.rehearsals import jobs_of
+from daskel.core.forecast.model import Forecast, forecast
+from daskel.core.forecast.room import (
+    LINK,
+    Experience,
+    Kind,
+    Load,
+    assumptions,
+    capacities,
+    phases,
+)
+from daskel.core.site.layers import effective
+from daskel.rehearse.costs import Cost, measured
+from daskel.rehearse.storm import Job
+from daskel.store.reading import read_boots
+from daskel.system.sitefile import SiteFile
+
+_MOST_BOOTS = 3000
+
+
+@dataclass(frozen=True)
+class Room:
+    """How many are switched on, over how many seconds, behind which link (bytes per second)."""
+
+    machines: int | None = None  # as many as are named
+    within: float = 0.0
+    link: float = LINK
+
+
+@dataclass(frozen=True)
+class Foreseen:
+    """A forecast, and what it rests on."""
+
+    names: Sequence[str]
+    kinds: Mapping[str, Kind]  # by client
+    found: Forecast
+    assumed: Sequence[str]
+
+
+def foresee(file: SiteFile, names: Sequence[str], room: Room, output: Output) -> Foreseen:
+    """Raises BootError when a simulated client does not come up."""
+    return foreseen_of(kinds_of(file, names, output), file, names, room)
+
+
+def foreseen_of(
+    kinds: Mapping[str, Kind], file: SiteFile, names: Sequence[str], room: Room
+) -> Foreseen:
+    """The same, when it is measured already what a boot of each costs."""
+    count = room.machines or len(names)
+    everybody = [_called(names, number) for number in range(count)]
+    of = {name: kinds[names[number % len(names)]] for number, name in enumerate(everybody)}
+    experience = Experience.of(read_boots(file.state, most=_MOST_BOOTS))
+    fetched: set[str] = set()
+    clients = []
+    for name in everybody:
+        clients.append(phases(of[name], experience, first=of[name].loadout not in fetched))
+        fetched.add(of[name].loadout)
+    starts = [room.within * number / max(count - 1, 1) for number in range(count)]
+    found = forecast(clients, starts, capacities(room.link, os.cpu_count() or 1))
+    assumed = assumptions(list(of.values()), experience, room.link)
+    busy = median(sum(load.processors for load in kind.loads) for kind in of.values())
+    assumed.append(
+        f"a boot costs this server {busy * 1e3:.0f} ms of a processor (it has {os.cpu_count()}): "
+        "measured just now, with simulated clients"
+    )
+    return Foreseen(everybody, of, found, assumed)
+
+
+def _called(names: Sequence[str], number: int) -> str:
+    name, copy = names[number % len(names)], number // len(names)
+    return f"{name} ({copy + 1})" if copy else name
+
+
+def kinds_of(file: SiteFile, names: Sequence[str], output: Output) -> dict[str, Kind]:
+    """What each client's boots are like; one of each kind is simulated, and measured."""
+    with tempfile.TemporaryDirectory(prefix="daskel-forecast-") as folder:
+        practised = begin(Practice(str(file.path.absolute()), folder, free_base()), file)
+        jobs = jobs_of(practised, file, names, None)
+        alike: dict[tuple[str, str], list[Job]] = {}
+        for job in jobs:
+            loadout = effective(practised.site, job.name).loadout_name or ""
+            alike.setdefault((job.firmware, loadout), []).append(job)
+        found: dict[str, Kind] = {}
+        with (
+            serving(practised.practice) as server,
+            output.errors.status("measuring this server", spinner="line"),
+        ):
+            for (firmware, loadout), same in alike.items():
+                costs = measured(same[0], server)
+                kind = Kind(firmware, loadout, [_load(c) for c in costs], _menu(practised, same[0]))
+                found |= dict.fromkeys((job.name for job in same), kind)
+    return found
+
+
+def _load(cost: Cost) -> Load:
+    return Load(cost.stage, cost.size, cost.server, cost.server + cost.below)
+
+
+def _menu(practised: Practised, job: Job) -> float:
+    """Seconds that its menu waits."""
+    choice = effective(practised.site, job.name).choice
+    return float(choice.wait) if choice else 0.0
