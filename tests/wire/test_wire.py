@@ -14,6 +14,7 @@ import pytest
 
 from daskel.core.dhcp.pxe import Firmware
 from tests.conftest import PATIENCE, until
+from tests.formats import check_printed
 from tests.wire.net import Net
 
 CI = "CI" in os.environ  # there a missing permission is a failure
@@ -379,3 +380,26 @@ def test_every_reply_is_well_formed(lab: Lab) -> None:
         "server", f"tshark -r {lab.pcap} -Y", "_ws.malformed || _ws.expert.severity >= 6291456"
     )
     assert not bad, bad
+
+
+def test_machines_are_woken_and_who_came_is_seen(lab: Lab) -> None:
+    """The magic packets as another program reads them; one machine comes, one does not."""
+    log, site = lab.folder / "woken", lab.folder / "daskel.toml"
+    fields = ["-T", "fields", "-e", "wol.mac", "-e", "ip.dst", "-e", "eth.dst"]
+    heard = lab.net.start(
+        "tide", "tshark", "-l", "-i", "eth0", "-f", "udp port 9", *fields, log=log
+    )
+    until(lambda: b"Capturing" in log.read_bytes(), log.read_text)
+    words = [PROGRAM, "wake", "tide-01", "buoy-1", "--wait", "30s", "--pace", "20/s", "--json"]
+    told = lab.folder / "wake.json"
+    waking = lab.net.start("server", *words, "--site", site, log=told)
+    until(lambda: "02:61:08:00:00:01" in log.read_text(), log.read_text)
+    lab.address("tide", "-V", "PXEClient:Arch:00000:UNDI:002001")
+    assert waking.wait(PATIENCE) == 1, told.read_text()
+    heard.terminate()
+    assert "02:61:08:00:00:01\t10.61.8.255\tff:ff:ff:ff:ff:ff" in log.read_text()
+    check_printed(["wake", "--json"], told.read_text())
+    found = json.loads(told.read_text())
+    came = {row["client"]: (row["to"], row["came"] is not None) for row in found["clients"]}
+    assert came == {"tide-01": ("10.61.8.255", True), "buoy-1": ("10.61.10.255", False)}
+    assert found["seen"] and not found["good"]

@@ -20,12 +20,12 @@ _STYLES = {  # words say the same, for those who see no colours
 }  # fmt: skip
 _GOOD, _ABSENT = "black on green", "dim"
 _MOST_NAMES = 12
-_LEAST = 8  # characters of a cell
+_LEAST, _MOST_WIDE, _MOST_ABOVE = 8, 24, 2  # characters of a cell, and empty lines around its words
 
 
 def places(site: Site, names: Sequence[str]) -> dict[tuple[str, int], str]:
     """Clients by row and number."""
-    found = {}
+    found: dict[tuple[str, int], str] = {}
     for name in names:
         if place := site.clients[name].place:
             found.setdefault(row_and_number(place), name)
@@ -33,32 +33,40 @@ def places(site: Site, names: Sequence[str]) -> dict[tuple[str, int], str]:
 
 
 def room_of(
-    site: Site, names: Sequence[str], machines: Mapping[str, Mapping[str, Any]], width: int
+    site: Site,
+    names: Sequence[str],
+    machines: Mapping[str, Mapping[str, Any]],
+    size: tuple[int, int],
 ) -> tuple[Table, str]:
-    """The room, and a line about machines that have no place in it."""
+    """The room, and a line about machines that have no place in it. `size`: columns and lines that
+    there are."""
     placed = places(site, names)
     numbers = [number for _, number in placed]
     columns = range(min(numbers), max(numbers) + 1)
     table = Table(box=SQUARE, show_lines=True, header_style="dim", pad_edge=True, padding=0)
     table.add_column("", style="bold", no_wrap=True)
-    cell = max(_LEAST, min(16, (width - 4) // len(columns) - 1))
-    for number in columns:
-        table.add_column(str(number), width=cell, justify="center", no_wrap=True)
     rows = sorted({row for row, _ in placed}, key=lambda row: (len(row), row))
+    width = max(_LEAST, min(_MOST_WIDE, (size[0] - 5) // len(columns) - 1))
+    above = max(0, min(_MOST_ABOVE, ((size[1] - 5) // len(rows) - 3) // 2))
+    for number in columns:
+        table.add_column(str(number).center(width), width=width, no_wrap=True)
     for row in rows:
-        cells = [_cell(placed.get((row, n)), machines, cell) for n in columns]
-        table.add_row(row, *cells)
+        cells = [_cell(placed.get((row, n)), machines, width, above) for n in columns]
+        table.add_row("\n" * above + row, *cells)
     without = [name for name in names if name not in placed.values()]
     return table, f"without a place: {few(without, _MOST_NAMES)}" if without else ""
 
 
-def _cell(name: str | None, machines: Mapping[str, Mapping[str, Any]], width: int) -> Text:
+def _cell(
+    name: str | None, machines: Mapping[str, Mapping[str, Any]], width: int, above: int
+) -> Text:
     """Its name, and how far it is."""
     if name is None:
         return Text("\n")
     machine = machines.get(name)
     style = _style(machine)
-    lines = (name[-width:], _words(machine)[:width])
+    blank = [""] * above
+    lines = (*blank, name[-width:], _words(machine)[:width], *blank)
     return Text("\n".join(line.center(width) for line in lines), style=style)
 
 

@@ -98,6 +98,7 @@ VALUES: dict[str, dict[str, str]] = {
         "name-servers": '["10.61.8.3"]', "domain": '"other.example"', "lease": '"1h"',
         "bandwidth": '"4 MiB/s"', "enabled": "false", "unknown": '"lobby"',
         "allow": '["02:61:08"]', "refuse": '["02:61:08:00:00:01"]',
+        "wake-through": '"10.61.8.3"',
     },
     "option.desk-broker": {
         "code": "226", "type": '"bytes"', "inside": '"outer"', "vendor": '"Desk"',
@@ -132,7 +133,7 @@ VALUES: dict[str, dict[str, str]] = {
         "args": '["a=1"]', "options": '{ time-offset = 3 }', "boot-file": '"other.img"',
         "mac": '"02:61:08:00:00:77"', "group": '["buoy"]', "segment": '"boathouse"',
         "boot": '"disk"', "slate": '"none"', "address": '"10.61.8.50"', "uuid": '"u"',
-        "serial": '"s"', "firmware": '"uefi-x64"',
+        "serial": '"s"', "firmware": '"uefi-x64"', "place": '"A3"',
     },
 }  # fmt: skip
 UNNOTICED = {  # that no machine receives anything else by these is checked, too
@@ -143,6 +144,7 @@ UNNOTICED = {  # that no machine receives anything else by these is checked, too
 } | {
     ("segment", "interface"): Unnoticed.SERVER, ("segment", "relays"): Unnoticed.SERVER,
     ("segment", "shares"): Unnoticed.SERVER, ("option", "srv"): Unnoticed.UNUSED,
+    ("segment", "wake-through"): Unnoticed.SERVER, ("client", "place"): Unnoticed.UNUSED,
     ("root", "path"): Unnoticed.UNUSED, ("root", "forget"): Unnoticed.UNUSED,
     ("client", "uuid"): Unnoticed.UNUSED, ("client", "serial"): Unnoticed.UNUSED,
 }  # fmt: skip

@@ -7,7 +7,6 @@ import csv
 import io
 import time
 from collections.abc import Sequence
-from datetime import datetime, timedelta
 from pathlib import Path
 
 from rich.table import Table
@@ -24,11 +23,14 @@ from daskel.cli.boot_views import (
     show_causes,
     with_results,
 )
+from daskel.cli.commands.boots_week import week
+from daskel.cli.days import day
 from daskel.cli.editing import names_of
 from daskel.cli.output import ExitCode, Output
+from daskel.cli.picture_file import check_name, drawing
 from daskel.cli.selection import clients_argument
 from daskel.cli.site import json_argument, path_of, site_argument
-from daskel.cli.usage import UsageProblem, add_verb
+from daskel.cli.usage import add_verb
 from daskel.core.history.boots import Boot, End, as_row, fetches
 from daskel.core.history.diagnosis import diagnose
 from daskel.core.history.events import Up
@@ -36,7 +38,6 @@ from daskel.core.history.outcome import GOOD, Result
 from daskel.core.site.model import Site
 from daskel.core.values import counted, show_duration, show_size
 from daskel.store.reading import read_boots
-from daskel.system.requirements import MissingRequirementError
 from daskel.system.sitefile import SiteFile, load
 
 EXAMPLE = (
@@ -44,6 +45,7 @@ EXAMPLE = (
     "daskel boots list tide --result stuck",
     "daskel boots show tide-04",
     "daskel boots plot monday.png --day 2026-11-23 --against 2026-11-16",
+    "daskel boots report --week 2026-11-23 --plot week.png",
 )
 _RESULTS = tuple(v for k, v in vars(Result).items() if k.isupper())
 
@@ -67,7 +69,16 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     plotted.add_argument("target", type=Path, metavar="FILE", help="ends with .png or .svg")
     _filters(plotted)
     plotted.add_argument("--against", metavar="DAY", help="an earlier day, to compare the times")
-    for verb in (listed, shown, plotted):
+    weekly = add_verb(
+        verbs, EXAMPLE, "report", "a week: times, why boots failed, machines to look at", week
+    )
+    clients_argument(weekly)
+    weekly.add_argument(
+        "--week", default="today", metavar="DAY", help="the week with this day (default: this week)"
+    )
+    weekly.add_argument("--csv", action="store_true", help="a row for each client, as CSV")
+    weekly.add_argument("--plot", type=Path, metavar="FILE", help="one page (.png or .svg)")
+    for verb in (listed, shown, plotted, weekly):
         site_argument(verb)
         json_argument(verb)
 
@@ -92,21 +103,6 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     if args.verb == "plot":
         return _plot(args, file, file.valid, boots, output)
     return _list(args, boots[: max(args.most, 0)], len(boots), output)
-
-
-def day(word: str | None) -> tuple[float, float]:
-    """From when to when, in seconds since 1970. Raises UsageProblem."""
-    if word is None:
-        return 0.0, float("inf")
-    today = datetime.now().replace(hour=0, minute=0, second=0, microsecond=0)
-    known = {"today": today, "yesterday": today - timedelta(days=1)}
-    try:
-        start = known.get(word) or datetime.fromisoformat(word)
-    except ValueError:
-        raise UsageProblem(
-            f"{word} is not a day", "write today, yesterday, or 2026-11-23"
-        ) from None
-    return start.timestamp(), (start + timedelta(days=1)).timestamp()
 
 
 def chosen(
@@ -220,12 +216,7 @@ def _plot(
     args: argparse.Namespace, file: SiteFile, site: Site, boots: list[tuple[Boot, str]],
     output: Output,
 ) -> ExitCode:  # fmt: skip
-    from daskel.cli.picture import draw  # its library takes a second to import
-
-    if args.target.suffix not in (".png", ".svg"):
-        raise UsageProblem(
-            f"{args.target} is not a .png or .svg file", "end its name with .png or .svg"
-        )
+    check_name(args.target)
     if not boots:
         output.error("no boot fits", "daskel boots list shows which are")
         return ExitCode.BAD_NEWS
@@ -233,13 +224,11 @@ def _plot(
     if args.against:
         against = chosen(file, site, args.who, args.against, args.result)
     name = file.site.settings.name if file.site else ""
-    try:
-        draw(args.target, boots, against, f"{name}, {args.day or 'all boots that are remembered'}",
-             args.against or "")  # fmt: skip
-    except OSError as error:
-        raise MissingRequirementError(
-            f"cannot write {args.target} ({error.strerror})", "name another file"
-        ) from None
+    title = f"{name}, {args.day or 'all boots that are remembered'}"
+    with drawing(args.target):
+        from daskel.cli.picture import draw
+
+        draw(args.target, boots, against, title, args.against or "")
     if output.as_json:
         output.json({"file": str(args.target), "boots": len(boots)})
     else:

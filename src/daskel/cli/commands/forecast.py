@@ -11,6 +11,7 @@ from rich.table import Table
 
 from daskel.cli.forecasting import Foreseen, Room, foresee
 from daskel.cli.output import ExitCode, Output
+from daskel.cli.picture_file import check_name, drawing
 from daskel.cli.selection import clients_argument, select
 from daskel.cli.site import json_argument, open_site, site_argument
 from daskel.cli.usage import UsageProblem, many, seconds
@@ -20,7 +21,6 @@ from daskel.core.forecast.room import (
 )
 from daskel.core.values import counted, show_duration, show_size
 from daskel.rehearse.fetch import BootError
-from daskel.system.requirements import MissingRequirementError
 
 EXAMPLE = (
     "daskel forecast",
@@ -63,9 +63,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     names = select(file.valid, args.who)
     if not names:
         raise UsageProblem("the site has no such clients", "daskel client add makes one")
-    if args.plot and args.plot.suffix not in (".png", ".svg"):
-        problem = f"{args.plot} is not a .png or .svg file"
-        raise UsageProblem(problem, "end its name with .png or .svg")
+    check_name(args.plot)
     try:
         room = Room(args.machines, args.within, args.link)
         foreseen = foresee(file, names, room, output)
@@ -155,14 +153,11 @@ def _json(args: argparse.Namespace, foreseen: Foreseen) -> dict[str, object]:
 
 
 def _plot(args: argparse.Namespace, foreseen: Foreseen) -> None:
-    from daskel.cli.forecast_picture import draw  # its library takes a second to import
-
     found = foreseen.found
     limits = {s: limit.value for s in _stages(found) if (limit := found.limit(s))}
     begun = f"within {show_duration(args.within)}" if args.within else "at once"
     title = f"Forecast: {counted(len(foreseen.names), 'client')} switched on {begun}"
-    try:
+    with drawing(args.plot):
+        from daskel.cli.forecast_picture import draw
+
         draw(args.plot, foreseen.names, found.ends, limits, title)
-    except OSError as error:
-        problem = f"cannot write {args.plot} ({error.strerror})"
-        raise MissingRequirementError(problem, "name another file") from None

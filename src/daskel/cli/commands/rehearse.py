@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from daskel.cli.output import ExitCode, Output
+from daskel.cli.picture_file import check_name
 from daskel.cli.practice_server import Practice, begin, free_base, serving
 from daskel.cli.rehearsals import (
     Rehearsed,
@@ -92,10 +93,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     names = select(file.valid, args.who)
     if not names:
         raise UsageProblem("the site has no such clients", "daskel client add makes one")
-    if args.plot and args.plot.suffix not in (".png", ".svg"):
-        raise UsageProblem(
-            f"{args.plot} is not a .png or .svg file", "end its name with .png or .svg"
-        )
+    check_name(args.plot)
     if (args.plot or args.within) and not args.storm:
         raise UsageProblem("--plot and --within go with --storm", "daskel rehearse --help")
     if (args.stay or args.until or args.keys) and not args.machine:

@@ -12,12 +12,12 @@ from rich.table import Table
 
 from daskel.cli.boot_views import with_results
 from daskel.cli.output import ExitCode, Output
+from daskel.cli.picture_file import drawing
 from daskel.cli.practice_server import Practice, begin, free_base, serving
 from daskel.cli.rehearsals import Rehearsed, folder_of, jobs_of, judged, result_json, show_problems
 from daskel.core.values import counted, show_duration, show_size
 from daskel.rehearse.storm import Job, Outcome, by_stage, spread, storm
 from daskel.store.reading import read_boots
-from daskel.system.requirements import MissingRequirementError
 from daskel.system.sitefile import SiteFile
 
 
@@ -53,15 +53,12 @@ def _boot(practice: Practice, jobs: Sequence[Job], within: float, output: Output
 
 
 def _plot(args: argparse.Namespace, practice: Practice, since: float, outcome: Outcome) -> None:
-    from daskel.cli.picture import draw  # its library takes a second to import
-
     boots = with_results(read_boots(practice.state, since=since), float("inf"))
     title = f"{counted(len(boots), 'simulated client')} within {show_duration(args.within)}"
-    try:
+    with drawing(args.plot):
+        from daskel.cli.picture import draw
+
         draw(args.plot, boots, [], title, "", note=f"What limited them: {outcome.limit}")
-    except OSError as error:
-        problem = f"cannot write {args.plot} ({error.strerror})"
-        raise MissingRequirementError(problem, "name another file") from None
 
 
 def _show(

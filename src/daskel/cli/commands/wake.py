@@ -187,8 +187,8 @@ def _tell(asked: Sequence[Asked], pause: float, seen: bool, output: Output) -> E
     elif absent:
         output.print(f"\n{len(asked) - len(absent)} of {counted(len(asked), 'machine')} came; not "
                      f"{few(absent, _MOST_NAMES)}.")  # fmt: skip
-        output.print("      are they plugged in, is waking by the network on in their firmware, and "
-                     "were they shut down\n      by a system that leaves it on?")  # fmt: skip
+        output.print("      are they plugged in, is waking by the network on in their firmware, "
+                     "and was it\n      left on when they were shut down?")  # fmt: skip
     else:
         output.print(f"\nAll came: {counted(len(asked), 'machine')}.")
     return ExitCode.BAD_NEWS if seen and absent else ExitCode.GOOD

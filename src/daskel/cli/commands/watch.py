@@ -219,7 +219,7 @@ def _screen(view: _View, output: Output) -> Group:
     foot = Text(keys, style="dim", no_wrap=True)
     room = height - 3
     if view.page == "room":
-        body: Any = _room(view, width)
+        body: Any = _room(view, (width, room))
     elif view.page == "log":
         body = _log(view, room, width)
     elif view.page == "one" and view.machines:
@@ -278,10 +278,10 @@ def _all(view: _View, room: int, width: int) -> Table:
     return table
 
 
-def _room(view: _View, width: int) -> Group:
+def _room(view: _View, size: tuple[int, int]) -> Group:
     site = view.file.site
     assert site
-    table, without = room_of(site, view.names, {m["client"]: m for m in view.machines}, width)
+    table, without = room_of(site, view.names, {m["client"]: m for m in view.machines}, size)
     return Group(table, Text(without, style="dim", no_wrap=True, overflow="ellipsis"))
 
 

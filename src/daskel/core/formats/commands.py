@@ -617,6 +617,47 @@ class BootsPlotted(TypedDict):
     boots: int
 
 
+class ReportDay(TypedDict):
+    """A day on which something booted."""
+
+    day: str
+    boots: int  # that are over
+    good: int
+    median: float | None
+    slowest: float | None
+    slowest_client: str | None
+
+
+class ReportFailure(TypedDict):
+    """Why boots failed."""
+
+    cause: str
+    problem: str  # of the newest
+    times: int
+    clients: list[str]
+
+
+class ReportMachine(TypedDict):
+    """A client's week."""
+
+    client: str
+    boots: int
+    failed: int
+    median: float | None
+    before: float | None  # the week before, where there are enough boots of both
+    slower: bool  # 1.3 times and more
+    fails_often: bool  # twice and more, and a quarter of its boots
+
+
+class WeekReport(TypedDict):
+    """A week of boots."""
+
+    monday: str
+    days: list[ReportDay]
+    failures: list[ReportFailure]
+    machines: list[ReportMachine]
+
+
 class Diagnosed(TypedDict):
     """A boot, and why it came no further."""
 

@@ -62,6 +62,7 @@ COMMANDS: Mapping[str, tuple[Any, ...]] = {
     "boots list": (list[made.BootRow],),
     "boots show": (made.BootShown,),
     "boots plot": (made.BootsPlotted,),
+    "boots report": (made.WeekReport,),
     "diagnose": (list[made.Diagnosed],),
     "forecast": (made.ForecastFormat,),
     "store check": (made.StoreChecked,),
