@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Iterator, Mapping
+from pathlib import Path
 from typing import Any
 
 from rich.table import Table
 from rich.text import Text
 
 from daskel.cli.output import ExitCode, Output
-from daskel.cli.site import json_argument
+from daskel.cli.site import json_argument, path_of, site_argument
+from daskel.core.audit.firewall import Fate
+from daskel.core.audit.machine_needs import Need, command, needs
 from daskel.core.boot.wire import Ports
 from daskel.core.dhcp.client_messages import SYSTEM, Face, discover
 from daskel.core.dhcp.options import Code, show
@@ -17,11 +21,14 @@ from daskel.core.dhcp.packet import NOWHERE, Packet
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.survey import free_networks, overlaps
+from daskel.core.values import show_size
 from daskel.system.host.interfaces import Interface, interfaces
+from daskel.system.host.lacks import firewall, free, is_fedora, missing
 from daskel.system.host.offers import HeardOffer, offers
 from daskel.system.host.ports import Holder, holder, taken
+from daskel.system.sitefile import SiteFile, load
 
-EXAMPLE = ("daskel survey", "daskel survey --wire enp3s0")
+EXAMPLE = ("daskel survey", "daskel survey --wire enp3s0", "daskel survey --packages")
 _PORTS = [  # protocol, port, what Daskel needs it for
     ("udp", Ports.dhcp, "DHCP"),
     ("udp", Ports.tftp, "TFTP"),
@@ -33,6 +40,7 @@ _PORTS = [  # protocol, port, what Daskel needs it for
 _WAIT = 4.0  # seconds for answers: proxies let the other server speak first
 _XID = 0x61080000
 _PROPOSED = 3
+_LITTLE = 5_000_000_000  # bytes: a system or two
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -42,10 +50,20 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         help=f"ask there who answers DHCP ({_WAIT:.0f} s; takes no lease; needs root)",
     )
     wire.completer = lambda **_: [i.name for i in interfaces()]  # type: ignore[attr-defined]
+    parser.add_argument(
+        "--packages", action="store_true", help="only the command that installs what is missing"
+    )
+    site_argument(parser)
     json_argument(parser)
 
 
 def run(args: argparse.Namespace, output: Output) -> ExitCode:
+    file = _site(args)
+    lacking = missing(needs(file.site if file else None))
+    install = command(lacking, is_fedora())
+    if args.packages and not output.as_json:
+        output.print(install or "Nothing is missing that a package brings.")
+        return ExitCode.GOOD
     found = interfaces()
     by_name = {interface.name: list(interface.addresses) for interface in found}
     if args.wire is not None and args.wire not in by_name:
@@ -54,25 +72,42 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     held = [(*port, holder(port[0], port[1])) for port in _PORTS]
     faces = _faces()
     heard = offers(args.wire, [message for _, message in faces], _WAIT) if args.wire else None
-    problems, free = list(overlaps(by_name)), free_networks(by_name, _PROPOSED)
+    problems, unused = list(overlaps(by_name)), free_networks(by_name, _PROPOSED)
+    filtered = firewall([(protocol, port) for protocol, port, _ in _PORTS])
+    space = _space(file)
     if output.as_json:
         servers = None if heard is None else [_server_json(h, faces[h.asked][0]) for h in heard]
         output.json(
             {
                 "interfaces": [_interface_json(interface) for interface in found],
                 "overlaps": problems,
-                "free": [str(network) for network in free],
+                "free": [str(network) for network in unused],
                 "ports": [_port_json(*port) for port in held],
+                "missing": [_need_json(need) for need in lacking],
+                "install": install or None,
+                "firewall": None
+                if filtered is None
+                else [
+                    {"protocol": protocol, "port": port, "fate": fate.value}
+                    for (protocol, port), fate in filtered.items()
+                ],
+                "space": [{"folder": str(path), "free": size} for path, size in space.items()],
                 "wire": args.wire,
                 "offers": servers,
             }
         )
         return ExitCode.GOOD
     _section(output, "Interfaces", _interfaces(found))
-    for problem in problems:
+    for problem in [*problems, *_cards(found)]:
         output.print(Text(f"  {problem}", style="yellow"))
     _section(output, "Ports", _ports(held))
-    _section(output, "Free private networks", "  " + ", ".join(map(str, free)))
+    for line in _filtered(filtered):
+        output.print(Text(f"  {line}", style="yellow"))
+    _section(output, "Missing here", _lacking(lacking) if lacking else "  nothing")
+    if install:
+        output.print(Text(f"  {install}", style="green"))
+    _section(output, "Free space", _spaces(space))
+    _section(output, "Free private networks", "  " + ", ".join(map(str, unused)))
     if heard is not None:
         title = f"Who answers DHCP on {args.wire}"
         _section(output, title, _servers(heard, [name for name, _ in faces]))
@@ -82,6 +117,62 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     else:
         output.print("\ndaskel survey --wire IFACE asks one of them who answers DHCP there.")
     return ExitCode.GOOD
+
+
+def _site(args: argparse.Namespace) -> SiteFile | None:
+    """The site file that is here, for what it wants of this machine; none is needed."""
+    path = path_of(args)
+    return load(path) if args.site is not None or path.exists() else None
+
+
+def _cards(found: list[Interface]) -> Iterator[str]:
+    """What a server of a network of its own would need."""
+    if len(found) == 1:
+        yield (f"{found[0].name} is the only network interface: clients on it share the wire with "
+               "whoever gives addresses there")  # fmt: skip
+
+
+def _filtered(found: Mapping[tuple[str, int], Fate] | None) -> Iterator[str]:
+    for fate, what in ((Fate.DROPPED, "drops"), (Fate.UNTOLD, "may drop")):
+        ports = [f"{port}/{protocol}" for (protocol, port), f in (found or {}).items() if f is fate]
+        if ports:
+            yield f"the firewall {what} what clients send to {', '.join(ports)}"
+
+
+def _lacking(lacking: list[Need]) -> Table:
+    table = Table.grid(padding=(0, 2))
+    table.add_column(width=0)
+    for need in lacking:
+        style = "yellow" if need.always else "dim"
+        kind = "" if need.kind.value in ("program", "folder") else f" ({need.kind.value})"
+        table.add_row(
+            "", Text(f"{need.name}{kind}", style=style), Text(f"for {need.why}", style="dim")
+        )
+    return table
+
+
+def _space(file: SiteFile | None) -> dict[Path, int]:
+    """Bytes that are free where the site keeps things."""
+    if file is None or file.site is None:
+        return {Path.cwd(): free(Path.cwd())}
+    return {path: free(path) for path in (file.files, file.roots, file.slates, file.state.parent)}
+
+
+def _spaces(space: Mapping[Path, int]) -> Table:
+    table = Table.grid(padding=(0, 2))
+    table.add_column(width=0)
+    table.add_column(justify="right")
+    for path, size in space.items():
+        style = "yellow" if size < _LITTLE else ""
+        table.add_row("", Text(show_size(size), style=style), str(path))
+    return table
+
+
+def _need_json(need: Need) -> dict[str, object]:
+    return {
+        "what": need.name, "kind": need.kind.value, "why": need.why,
+        "debian": need.debian or None, "fedora": need.fedora or None, "always": need.always,
+    }  # fmt: skip
 
 
 def _faces() -> list[tuple[str, Packet]]:

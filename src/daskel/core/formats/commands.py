@@ -60,6 +60,32 @@ class OfferRow(TypedDict):
     options: dict[str, str]  # by number, in hexadecimal
 
 
+class NeedRow(TypedDict):
+    """What is missing here."""
+
+    what: str
+    kind: str  # program, folder, file system or account
+    why: str
+    debian: str | None  # the package that has it
+    fedora: str | None
+    always: bool  # false: only one command needs it
+
+
+class PortFate(TypedDict):
+    """What the firewall does to what clients send."""
+
+    protocol: str
+    port: int
+    fate: str  # accepted, dropped, or: it depends
+
+
+class FreeSpace(TypedDict):
+    """Room on a disk."""
+
+    folder: str
+    free: int
+
+
 class Survey(TypedDict):
     """What this machine and its networks are like."""
 
@@ -67,6 +93,10 @@ class Survey(TypedDict):
     overlaps: list[str]
     free: list[str]  # private networks that overlap none of this machine's
     ports: list[PortRow]
+    missing: list[NeedRow]
+    install: str | None  # the command that brings what a package has
+    firewall: list[PortFate] | None  # null: it cannot be seen
+    space: list[FreeSpace]
     wire: str | None  # the interface on which DHCP servers were asked
     offers: list[OfferRow] | None  # null: nobody was asked
 
