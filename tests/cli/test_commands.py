@@ -25,7 +25,16 @@ def test_every_command_has_help_with_an_example() -> None:
     top = daskel("--help").stdout
     for name, text in COMMANDS.items():
         assert name in top and text in " ".join(top.split())
-        assert f"example:\n  daskel {name}" in daskel(name, "--help").stdout
+        shown = daskel(name, "--help").stdout.partition("example:\n")[2]
+        assert f"daskel {name}" in shown.partition("\n")[0]
+
+
+@pytest.mark.parametrize("shell", ["bash", "zsh", "fish"])
+def test_a_shell_learns_to_complete(shell: str) -> None:
+    done = daskel("completion", shell)
+    assert done.returncode == 0 and "daskel" in done.stdout
+    if shell == "bash":
+        subprocess.run(["bash", "-n"], input=done.stdout, text=True, check=True)
 
 
 def test_completion(demo_folder: Path) -> None:

@@ -29,7 +29,11 @@ NOT_RUN = {  # what is tested elsewhere, or does not end by itself
     "daskel serve --record packets": "tests/vm",
     "daskel watch": "ends with a key",
     "daskel watch tide": "ends with a key",
+    "daskel watch tide --room": "ends with a key",
     "daskel watch --plain | tee monday.log": "ends with a signal",
+    'eval "$(daskel completion zsh)"': "another shell's",
+    "daskel completion fish > ~/.config/fish/completions/daskel.fish": "writes into a home",
+    "daskel wake tide lib --pace 2/s --at 07:30": "waits until then",
     "daskel demo --keep /tmp/skerry-point": "writes outside of the test's folder",
 }
 CODES = {  # other than 0
@@ -44,6 +48,9 @@ CODES = {  # other than 0
     "daskel client import room.csv": {2},  # they are all in the site already
     "daskel group remove tide": {2},  # clients are in it
     "daskel loadout remove rescue": {2},  # a choice has it
+    "daskel wake tide": {3},  # this machine does not have the server's address
+    "daskel wake tide --pace forecast --wait 10min": {3},
+    "daskel boots report --week 2026-11-23 --plot week.png": {0, 1},
     "daskel slate copy-out tide-01 home ./from-tide-01": {1},  # which it did not change
     "daskel lobby admit all --name 'tide-{:02}' --group tide": {0, 2},  # or nobody waits any more
     "daskel lobby forget all": {0, 2},
@@ -97,7 +104,7 @@ def test_an_example(folder: Path, line: str) -> None:
     program = Path(sys.executable).parent
     typed = f"{line} --yes" if "--dry-run" not in line and takes_yes(line) else line
     done = subprocess.run(
-        typed, shell=True, cwd=folder, stdin=subprocess.DEVNULL, capture_output=True, text=True,
+        typed, shell=True, executable="/bin/bash", cwd=folder, stdin=subprocess.DEVNULL, capture_output=True, text=True,
         env={**os.environ, "PATH": f"{program}:{os.environ['PATH']}"}, timeout=PATIENCE, check=False,
     )  # fmt: skip
     (folder / "daskel.toml").write_text(site)
@@ -116,5 +123,6 @@ def takes_yes(line: str) -> bool:
 def test_what_is_not_run_can_be_typed() -> None:
     for line in NOT_RUN:
         assert line in ALL, line
-        words = _apart(shlex.split(line.partition("|")[0])[1:])[0]
+        typed = line.removeprefix('eval "$(').removesuffix(')"').partition("|")[0]
+        words = _apart(shlex.split(typed.partition(">")[0])[1:])[0]
         parser(words[0]).parse_args(words)

@@ -51,6 +51,7 @@ COMMANDS = {  # in the order of the work
     "forecast": "how long clients take from power-on to their root, and what limits them",
     "store": "leases and past boots on the disk: check them, go back to a copy",
     "help": "say what a key of the site file means: its values, default, an example",
+    "completion": "print what a shell needs to complete commands and the site's own names",
     "demo": "show all of it on a made-up site: no root, no network, a few seconds",
 }
 
