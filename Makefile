@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test test-machines test-extended check docs hostile bench screenshots clean
+.PHONY: demo test test-machines test-extended check docs deb wheel hostile bench screenshots clean
 
 demo: .venv/installed
 	$(BIN)/daskel demo
@@ -29,6 +29,14 @@ docs: .venv/installed
 	$(BIN)/python tools/reference
 	NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build --quiet
 	@echo "docs: build/docs/index.html"
+
+wheel: .venv/installed
+	rm -rf build/wheel
+	$(BIN)/pip wheel --quiet --disable-pip-version-check --no-deps --wheel-dir build/wheel .
+
+deb:
+	tools/packages debhelper dpkg-dev python3-venv
+	packaging/build-deb
 
 hostile: .venv/installed
 	tools/packages
