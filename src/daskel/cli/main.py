@@ -21,8 +21,7 @@ from types import FrameType
 import argcomplete
 
 from daskel import __version__
-from daskel.cli.output import ExitCode, Output
-from daskel.cli.site import UnusableSiteError
+from daskel.cli.output import ExitCode, Output, UnusableSiteError
 from daskel.cli.usage import Parser, UsageProblem
 from daskel.system.requirements import MissingRequirementError
 

@@ -5,20 +5,23 @@ from __future__ import annotations
 import difflib
 import json
 import sys
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from enum import IntEnum
 from functools import lru_cache
 from pathlib import Path
-from typing import Any, TextIO
+from typing import TYPE_CHECKING, Any, TextIO
 
 from rich.console import Console
-from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn
 from rich.text import Text
 
 from daskel.cli.usage import UsageProblem
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.positions import Origin
 from daskel.core.values import counted
+
+if TYPE_CHECKING:
+    from rich.progress import Progress
 
 _COLOURS = {
     Severity.INVALID: "bold red",
@@ -110,9 +113,12 @@ class Output:
 
 def working(output: Output, what: str, total: int) -> Progress:
     """A progress bar on a terminal, for long work; nothing elsewhere."""
+    from rich.progress import BarColumn, DownloadColumn, TextColumn, TimeRemainingColumn
+    from rich.progress import Progress as Bar
+
     columns = (TextColumn(what), BarColumn(), DownloadColumn(), TimeRemainingColumn())
     quiet = output.as_json or not output.errors.is_terminal
-    progress = Progress(*columns, console=output.errors, transient=True, disable=quiet)
+    progress = Bar(*columns, console=output.errors, transient=True, disable=quiet)
     progress.add_task(what, total=total)
     return progress
 
@@ -163,3 +169,17 @@ def short_place(origin: Origin | None) -> str:
         return ""
     place = f":{origin.line}:{origin.column}" if origin.line else ""
     return Path(origin.file).name + place
+
+
+class UnusableSiteError(Exception):
+    """A site file that cannot be used: what is wrong with it, and the exit code for that."""
+
+    def __init__(self, findings: Sequence[Finding], code: ExitCode) -> None:
+        super().__init__(findings, code)
+        self.findings, self.code = list(findings), code
+
+    def say(self, output: Output) -> None:
+        if output.as_json:
+            output.json({"findings": [finding_json(finding) for finding in self.findings]})
+        else:
+            output.findings(self.findings)

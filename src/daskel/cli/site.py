@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Collection, Sequence
+from collections.abc import Collection
 from pathlib import Path
 from typing import Any
 
-from daskel.cli.output import ExitCode, Output, finding_json
+from daskel.cli.output import ExitCode, UnusableSiteError
 from daskel.core.audit.kernel_architecture import check_processors
 from daskel.core.boot.firmware import expected
 from daskel.core.replies.bootfile import check_firmware
@@ -64,20 +64,6 @@ def load_with_seen(
             file.findings.append(Finding(Severity.WARNING, origin, error.problem, error.remedy))
         file.findings.sort(key=place)
     return file
-
-
-class UnusableSiteError(Exception):
-    """A site file that cannot be used: what is wrong with it, and the exit code for that."""
-
-    def __init__(self, findings: Sequence[Finding], code: ExitCode) -> None:
-        super().__init__(findings, code)
-        self.findings, self.code = list(findings), code
-
-    def say(self, output: Output) -> None:
-        if output.as_json:
-            output.json({"findings": [finding_json(finding) for finding in self.findings]})
-        else:
-            output.findings(self.findings)
 
 
 def open_site(args: argparse.Namespace, *, checked: bool) -> SiteFile:

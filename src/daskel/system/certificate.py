@@ -7,11 +7,12 @@ import ipaddress
 import ssl
 from collections.abc import Collection, Iterator
 from pathlib import Path
-
-from cryptography import x509
-from cryptography.hazmat.primitives.asymmetric.rsa import RSAPublicKey
+from typing import TYPE_CHECKING
 
 from daskel.system.requirements import MissingRequirementError
+
+if TYPE_CHECKING:  # few sites have one, and the library takes a tenth of every command
+    from cryptography import x509
 
 _GROUP = Path(__file__).with_name("ffdhe2048.pem")  # RFC 7919, appendix A.1
 _SHORTEST = 2048  # bits
@@ -39,6 +40,9 @@ def server_side(certificate: Path, key: Path) -> ssl.SSLContext:
 def refused_by_firmware(certificate: Path, hosts: Collection[str]) -> Iterator[tuple[str, str]]:
     """Why UEFI firmware would not boot from the `hosts` (addresses or names) of URLs with this
     certificate, and what to do. Raises OSError, and ValueError for what is not a certificate."""
+    from cryptography import x509
+    from cryptography.hazmat.primitives.asymmetric.rsa import RSAPublicKey
+
     found = x509.load_pem_x509_certificate(certificate.read_bytes())
     key = found.public_key()
     if not isinstance(key, RSAPublicKey):
@@ -56,6 +60,8 @@ def refused_by_firmware(certificate: Path, hosts: Collection[str]) -> Iterator[t
 
 
 def _names(certificate: x509.Certificate) -> set[str]:
+    from cryptography import x509
+
     try:
         extension = certificate.extensions.get_extension_for_class(x509.SubjectAlternativeName)
     except x509.ExtensionNotFound:
