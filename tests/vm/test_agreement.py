@@ -3,17 +3,21 @@ that were built, imported, or put together by hand, and for five that are spoilt
 
 from __future__ import annotations
 
+import asyncio
 import json
 import shutil
+import signal
 import subprocess
 import sys
+import time
 from pathlib import Path
 from typing import Any
 
 import pycdlib
 import pytest
+from qemu.qmp import QMPClient
 
-from tests.conftest import PATIENCE
+from tests.conftest import PATIENCE, until
 from tests.vm import guest
 from tests.vm.lab import with_machines
 
@@ -63,6 +67,7 @@ def site(tmp_path_factory: pytest.TempPathFactory) -> Path:
             text += 'args = ["nfsroot=10.61.8.1:/roots/nothing,v3,tcp,port=2049,nolock"]\n'
         text += f'[loadout.{name}]\nkernel = "{name}/vmlinuz"\ninitrd = ["{name}/initrd.img"]\n'
         text += f'root = "{name}"\n[root.{name}]\n'
+        text += 'slate = "fresh"\n' if name in ("built", "thin") else ""
     path.write_text(text)
     (folder / "roots").mkdir()
     subprocess.run(["cp", "-al", guest.debian(), folder / "roots/built"], check=True)
@@ -163,3 +168,65 @@ def test_systems_that_do_not(site: Path, simulated: dict[str, dict[str, Any]]) -
         told = simulated[name]
         assert not told["good"] and not found["good"], (name, told, found["findings"])
         assert found["findings"][0]["cause"] == SPOILT[name], found["findings"]
+
+
+def test_somebody_logs_in(site: Path) -> None:
+    """To the list for a text terminal: on the machine's own screen and keyboard."""
+    keys = f"<see built login:>{guest.USER}<enter><see Password:>{guest.PASSWORD}<enter>"
+    keys += "<see built:>date +%Z%:z; locale | head -1<enter>"
+    words = [
+        "rehearse",
+        "built",
+        "--machine",
+        "--json",
+        "--keys",
+        keys,
+        "--until",
+        "LANG=en_GB.UTF-8",
+    ]
+    done = subprocess.run(
+        [PROGRAM, *words, "--site", site], cwd=site.parent, capture_output=True, text=True,
+        timeout=PATIENCE, check=False,
+    )  # fmt: skip
+    told = json.loads(done.stdout)
+    screen = next(Path(path) for path in told["kept"] if path.endswith("screen.txt")).read_text()
+    assert told["good"] and f"{guest.USER}@built" in screen, screen
+    assert "WET+00:00" in screen or "WEST+01:00" in screen, screen
+
+
+def test_the_screen_shows_its_program(site: Path, tmp_path: Path) -> None:
+    """The list for a screen: a window as large as the screen, of an account without rights; when
+    its program ends, it is begun again."""
+    words = ["rehearse", "thin", "--machine", "--stay", "--keep", tmp_path / "kept"]
+    process = subprocess.Popen(
+        [PROGRAM, *words, "--site", site], cwd=site.parent, stdout=subprocess.DEVNULL,
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # as at a terminal
+    )  # fmt: skip
+    monitor, picture = tmp_path / "kept/thin.monitor", tmp_path / "screen.ppm"
+    try:
+        until(monitor.exists)
+        until(lambda: brightness(monitor, picture) > 0.9, pause=2)  # a terminal, black on white
+        for key in "exit\n":
+            ask(monitor, "send-key", keys=[{"type": "qcode", "data": {"\n": "ret"}.get(key, key)}])
+            time.sleep(0.3)
+        until(lambda: brightness(monitor, picture) < 0.9, pause=0.05)
+        until(lambda: brightness(monitor, picture) > 0.9, pause=1)
+    finally:
+        process.send_signal(signal.SIGINT)
+        process.wait(PATIENCE)
+
+
+def ask(monitor: Path, command: str, **arguments: Any) -> None:
+    async def asked() -> None:
+        client = QMPClient()
+        await client.connect(str(monitor))
+        await client.execute(command, arguments)
+        await client.disconnect()
+
+    asyncio.run(asked())
+
+
+def brightness(monitor: Path, picture: Path) -> float:
+    """Of the machine's screen, from 0 to 1."""
+    ask(monitor, "screendump", filename=str(picture))
+    return sum(sample := picture.read_bytes()[64::997]) / 255 / len(sample)
