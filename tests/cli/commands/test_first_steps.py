@@ -86,3 +86,42 @@ def test_a_root_without_a_kernel(room: Path, system: Path) -> None:
         path.unlink()
     done = daskel("root", "import", "notebook", str(system), "--loadout", "notebook", cwd=room)
     assert done.returncode == 3 and "has no kernel in its /boot" in done.stderr, done
+
+
+@pytest.mark.parametrize(
+    ("words", "code", "said"),
+    [
+        (["--list", "thin-client"], 2, "which?"),
+        (["--list", "thin-client", "--program", "a\nb"], 2, "line break"),
+        (["--list", "nothing"], 3, "no package list"),
+        (["--user", "tess"], 2, "no password and no key"),
+        (["--user", "root", "--password-file", "pw"], 2, "name another account"),
+        (["--user", "Tess!", "--password-file", "pw"], 2, "small letters"),
+        (["--user", "tess", "--password-file", "nowhere"], 3, "cannot read nowhere"),
+        (["--user", "tess", "--password-file", "empty"], 2, "is empty"),
+        (["--user", "tess", "--ssh-key", "pw"], 2, "public SSH key"),
+        (["--password-file", "pw"], 2, "give --user, too"),
+        (["--time-zone", "over there"], 2, "Europe/Lisbon"),
+        (["--locale", "english"], 2, "en_GB.UTF-8"),
+        (["--keyboard", "QWERTY!"], 2, "gb or de"),
+    ],
+)
+def test_what_a_system_cannot_be_like(room: Path, words: list[str], code: int, said: str) -> None:
+    """Is said before anything is made."""
+    (room / "pw").write_text("low water 7\n")
+    (room / "empty").write_text("\n")
+    done = daskel("root", "build", "notebook", *words, cwd=room)
+    assert done.returncode == code and said in done.stderr, done
+    assert not (room / "roots/notebook").exists()
+
+
+def test_nobody_can_log_in(room: Path, system: Path) -> None:
+    (system / "etc/passwd").write_text("root:x:0:0:root:/root:/bin/sh\n")
+    (system / "etc/shadow").write_text("root:*:20000:0:99999:7:::\n")
+    done = daskel("root", "import", "notebook", str(system), "--loadout", "notebook", cwd=room)
+    assert "Nobody can log in" in done.stdout, done
+    found = json.loads(daskel("root", "inspect", "notebook", "--json", cwd=room).stdout)["findings"]
+    assert [f["severity"] for f in found if "nobody can log in" in f["problem"]] == ["warning"]
+    (room / "roots/notebook/etc/shadow").write_text("root::20000:0:99999:7:::\n")
+    again = daskel("root", "inspect", "notebook", "--json", cwd=room).stdout
+    assert "nobody can log in" not in again
