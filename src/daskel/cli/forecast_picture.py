@@ -13,10 +13,10 @@ matplotlib.use("Agg")  # no screen
 from matplotlib.figure import Figure
 from matplotlib.patches import Patch
 
-_COLOURS = {  # of the time until a stage
-    "seen": "#dfe3e6", "addressed": "#a9b8c6", "loader": "#8fb3d9", "menu": "#5b8fc7",
-    "kernel": "#c9b458", "initrd": "#e8953c", "running kernel": "#d4633a", "root": "#9a6fb0",
-    "up": "#4fa58a",
+_COLOURS = {  # of the time until a stage; told apart by people who see red and green alike
+    "seen": "#e3e6e8", "addressed": "#c9ced3", "loader": "#56b4e9", "menu": "#0072b2",
+    "kernel": "#f0e442", "initrd": "#e69f00", "running kernel": "#d55e00", "root": "#cc79a7",
+    "up": "#009e73",
 }  # fmt: skip
 _MOST_NAMES = 60
 _GREY = "#777777"

@@ -13,16 +13,17 @@ matplotlib.use("Agg")  # no screen
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.patches import Patch
+from matplotlib.ticker import FuncFormatter
 
 from daskel.core.history.boots import Boot
 from daskel.core.history.events import Stage
 from daskel.core.history.outcome import GOOD, Result
 from daskel.core.values import counted
 
-_COLOURS = {
-    Stage.SEEN: "#b8c4ce", Stage.ADDRESSED: "#8fb3d9", Stage.LOADER: "#5b8fc7",
-    Stage.MENU: "#c9b458", Stage.KERNEL: "#e8953c", Stage.INITRD: "#d4633a",
-    Stage.RUNNING: "#9a6fb0", Stage.ROOT: "#4fa58a", Stage.UP: "#2e7d4f",
+_COLOURS = {  # told apart by people who see red and green alike
+    Stage.SEEN: "#c9ced3", Stage.ADDRESSED: "#56b4e9", Stage.LOADER: "#0072b2",
+    Stage.MENU: "#f0e442", Stage.KERNEL: "#e69f00", Stage.INITRD: "#d55e00",
+    Stage.RUNNING: "#cc79a7", Stage.ROOT: "#009e73", Stage.UP: "#00513b",
 }  # fmt: skip
 _MEANT = {  # what a client does until the next stage
     Stage.SEEN: "seen: asks for an address", Stage.ADDRESSED: "addressed: fetches its boot loader",
@@ -31,7 +32,8 @@ _MEANT = {  # what a client does until the next stage
     Stage.RUNNING: "running kernel: mounts its root", Stage.ROOT: "root: its system starts",
     Stage.UP: "up",
 }  # fmt: skip
-_GREY = "#777777"
+_GREY, _RED = "#777777", "#b3261e"
+_LEAST, _LONGEST = 4, 32  # rows; characters of a name
 _AT = (Result.STUCK, Result.UNDER_WAY)
 _SPREAD = 1800.0  # seconds; boots that began further apart are drawn from their own beginnings
 _CROWD = 220  # clients: more are drawn without a gap, as they began
@@ -65,21 +67,24 @@ def _timeline(figure: Figure, axes: Axes, rows: Sequence[tuple[Boot, str]], titl
     width = max(_end(boot) - (first if together else boot.began) for boot, _ in rows) or 1.0
     for row, (boot, how) in enumerate(rows):
         start = first if together else boot.began
-        height = 0.72 if len(rows) <= _CROWD else 1.0
-        _bar(axes, row, boot, how, start, max(width, 1e-3), height)
+        _bar(axes, row, boot, how, start, max(width, 1e-3), len(rows) > _CROWD)
     crowd = len(rows) > _CROWD
-    names = [boot.name for boot, _ in rows]
+    names = [_short(boot.name) for boot, _ in rows]
     size, step = (9 if len(rows) <= 40 else 6.5), (len(rows) // 60 + 1 if crowd else 1)
     axes.set_yticks(range(0, len(rows), step), names[::step], fontsize=size)
-    axes.set_ylim(len(rows) - 0.4, -0.6)
+    axes.set_ylim(max(len(rows), _LEAST) - 0.4, -0.6)
     axes.set_xlim(0, width * 1.02)
     axes.set_xlabel("seconds since the first began" if together else "seconds since each began")
     good = sum(1 for _, how in rows if how in GOOD)
-    axes.set_title(
-        f"{title}: {good} of {counted(len(rows), 'client')} came up", loc="left", fontsize=12
-    )
+    came = f"{good:,} of {counted(len(rows), 'client')} came up"
+    axes.set_title(f"{title}: {came}", loc="left", fontsize=12)
     shown = [stage for stage in _COLOURS if any(stage in dict(boot.stages) for boot, _ in rows)]
     patches = [Patch(color=_COLOURS[stage], label=_MEANT[stage]) for stage in shown]
+    if crowd and good < len(rows):
+        failed = [(row, boot) for row, (boot, how) in enumerate(rows) if how not in GOOD]
+        at = [_end(boot) - (first if together else boot.began) for _, boot in failed]
+        axes.scatter(at, [row for row, _ in failed], s=9, color=_RED, marker="x", lw=1, zorder=3)
+        patches.append(Patch(color=_RED, label=f"x: came no further ({len(rows) - good:,})"))
     figure.legend(handles=patches, fontsize=8, loc="outside right upper")
     axes.grid(axis="x", color="#e4e4e4")
     axes.set_axisbelow(True)
@@ -87,17 +92,18 @@ def _timeline(figure: Figure, axes: Axes, rows: Sequence[tuple[Boot, str]], titl
 
 
 def _bar(
-    axes: Axes, row: int, boot: Boot, how: str, start: float, width: float, height: float
+    axes: Axes, row: int, boot: Boot, how: str, start: float, width: float, crowd: bool
 ) -> None:
     ends = [at for _, at in boot.stages[1:]]
     last = _end(boot)
     for (stage, at), end in zip(boot.stages, [*ends, max(last, boot.stages[-1][1])], strict=True):
         if stage in _COLOURS:
             length = max(end - at, width * _TAIL if stage is boot.stage else 0)
-            axes.barh(row, length, left=at - start, height=height, color=_COLOURS[stage])
-    if how not in GOOD:
+            height, colour = (1.0 if crowd else 0.72), _COLOURS[stage]
+            axes.barh(row, length, left=at - start, height=height, color=colour)
+    if how not in GOOD and not crowd:
         text = f" {how} at {boot.stage.value}" if how in _AT else f" {how}"
-        colour = _GREY if how == Result.UNDER_WAY else "#b3261e"
+        colour = _GREY if how == Result.UNDER_WAY else _RED
         axes.text(last - start + width * _TAIL, row, text, va="center", fontsize=8, color=colour,
                   fontweight="bold")  # fmt: skip
 
@@ -114,7 +120,8 @@ def _distribution(
     """A dot for each boot and stage, the medians in figures."""
     stages = [stage for stage in _COLOURS if any(stage in boot.durations for boot in boots)]
     for row, stage in enumerate(stages):
-        for group, offset, colour in ((against, 0.2, "#9a9a9a"), (boots, -0.14, _COLOURS[stage])):
+        here = -0.14 if against else 0.0
+        for group, offset, colour in ((against, 0.2, "#9a9a9a"), (boots, here, _COLOURS[stage])):
             times = [boot.durations[stage] for boot in group if stage in boot.durations]
             if not times:
                 continue
@@ -127,6 +134,8 @@ def _distribution(
                           va="center", fontsize=8, color="#222222" if group is boots else _GREY
                           )  # fmt: skip
     axes.set_xscale("log")
+    axes.xaxis.set_major_formatter(FuncFormatter(lambda seconds, _: f"{seconds:g}"))
+    axes.xaxis.set_minor_formatter(FuncFormatter(_minor))
     axes.set_yticks(range(len(stages)), [_MEANT[stage] for stage in stages], fontsize=9)
     axes.set_ylim(len(stages) - 0.5, -0.5)
     axes.set_xlabel("seconds that a stage takes; the line and the figure are the median")
@@ -135,6 +144,15 @@ def _distribution(
     axes.grid(axis="x", color="#e4e4e4")
     axes.set_axisbelow(True)
     axes.spines[["top", "right"]].set_visible(False)
+
+
+def _minor(seconds: float, _: object) -> str:
+    """Between the powers of ten, two and five."""
+    return f"{seconds:g}" if f"{seconds:e}"[0] in "25" else ""
+
+
+def _short(name: str) -> str:
+    return name if len(name) <= _LONGEST else f"…{name[1 - _LONGEST :]}"
 
 
 def _time(seconds: float) -> str:

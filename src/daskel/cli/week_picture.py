@@ -15,7 +15,7 @@ from matplotlib.figure import Figure
 from daskel.cli.week_report import Machine, Report
 from daskel.core.values import counted, few, show_duration
 
-_GOOD, _FAILED, _LINE, _GREY = "#4fa58a", "#d4633a", "#2b3a4a", "#777777"
+_GOOD, _FAILED, _LINE, _GREY = "#56b4e9", "#d55e00", "#2b3a4a", "#777777"
 _MOST_ROWS, _MOST_NAMES, _MOST_LINES, _WIDTH = 5, 3, 2, 66
 
 
