@@ -27,7 +27,7 @@ EDITS = [  # words, kind, name, what is written
     (["group", "set", "tide", "options.ntp-servers=false"], "group", "tide", {"segment": "tideroom", "boot": "tideroom", "options": {"desk-broker": "broker.skerry.example", "ntp-servers": False}}),
     (["loadout", "copy", "rescue", "try", "args=debug"], "loadout", "try", {"kernel": "rescue/vmlinuz", "initrd": ["rescue/initrd.img"], "args": ["debug"]}),
     (["loadout", "copy", "rescue", "try", "args+=debug", "args+=x", "args-=x"], "loadout", "try", {"kernel": "rescue/vmlinuz", "initrd": ["rescue/initrd.img"], "args": ["debug"]}),
-    (["client", "set", "tide-01", "args-=-quiet", "args+=a"], "client", "tide-01", {"mac": "02:61:08:00:00:01", "group": "tide", "address": "10.61.8.21", "args": ["console=ttyS0,115200", "a"]}),
+    (["client", "set", "tide-01", "args-=-quiet", "args+=a"], "client", "tide-01", {"mac": "02:61:08:00:00:01", "group": "tide", "address": "10.61.8.21", "args": ["console=ttyS0,115200", "a"], "place": "A1"}),
     (["assign", "buoy-1", "rescue"], "client", "buoy-1", {"mac": "02:61:0a:00:00:01", "group": "buoy", "boot": "rescue"}),
     (["assign", "lib", "tideroom"], "group", "lib", {"segment": "library", "boot": "tideroom", "firmware": "uefi-x64"}),
 ]  # fmt: skip
