@@ -50,7 +50,7 @@ _COLOURS = {
     **dict.fromkeys(GOOD, "green"),
 }  # fmt: skip
 _KEYS = re.compile(rb"\x1b\[.|.", re.DOTALL)  # those that came at once, apart
-_HELP = "up/down choose   enter details   l log   q quit"
+_HELP, _BACK = "up/down choose   enter details", "esc all"
 
 Machine = dict[str, Any]
 
@@ -215,7 +215,8 @@ def _pressed(view: _View, keys: bytes) -> bool:
 def _screen(view: _View, output: Output) -> Group:
     height, width = output.console.height, output.console.width
     head = Text(_summary(view), style="bold", no_wrap=True, overflow="ellipsis")
-    keys = _HELP if view.page == "all" else "esc all   l log   r room   q quit"
+    drawn = "   r room" if view.file.site and places(view.file.site, view.names) else ""
+    keys = f"{_HELP if view.page == 'all' else _BACK}   l log{drawn}   q quit"
     foot = Text(keys, style="dim", no_wrap=True)
     room = height - 3
     if view.page == "room":
