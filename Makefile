@@ -27,7 +27,7 @@ check: .venv/installed
 
 docs: .venv/installed
 	$(BIN)/python tools/reference
-	NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build --quiet
+	NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build
 	@echo "docs: build/docs/index.html"
 
 wheel: .venv/installed

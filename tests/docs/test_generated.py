@@ -70,7 +70,7 @@ def test_the_site_is_whole(tmp_path: Path) -> None:
     """Every link leads somewhere, every page is in the menu, and nothing comes from elsewhere."""
     alone = ["unshare", "--net"] if os.geteuid() == 0 else []
     done = subprocess.run(
-        [*alone, sys.executable, "-m", "mkdocs", "build", "--quiet", "--site-dir", tmp_path],
+        [*alone, sys.executable, "-m", "mkdocs", "build", "--site-dir", tmp_path],
         cwd=HERE, capture_output=True, text=True, timeout=PATIENCE, check=False,
         env={**os.environ, "NO_MKDOCS_2_WARNING": "1"},
     )  # fmt: skip
