@@ -13,7 +13,7 @@ matplotlib.use("Agg")  # no screen
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.patches import Patch
-from matplotlib.ticker import FuncFormatter
+from matplotlib.ticker import FuncFormatter, NullFormatter
 
 from daskel.core.history.boots import Boot
 from daskel.core.history.events import Stage
@@ -34,6 +34,7 @@ _MEANT = {  # what a client does until the next stage
 }  # fmt: skip
 _GREY, _RED = "#777777", "#b3261e"
 _LEAST, _LONGEST = 4, 32  # rows; characters of a name
+_DECADES = 1000  # an axis that spans more has room for powers of ten alone
 _AT = (Result.STUCK, Result.UNDER_WAY)
 _SPREAD = 1800.0  # seconds; boots that began further apart are drawn from their own beginnings
 _CROWD = 220  # clients: more are drawn without a gap, as they began
@@ -135,7 +136,10 @@ def _distribution(
                           )  # fmt: skip
     axes.set_xscale("log")
     axes.xaxis.set_major_formatter(FuncFormatter(lambda seconds, _: f"{seconds:g}"))
-    axes.xaxis.set_minor_formatter(FuncFormatter(_minor))
+    low, high = axes.get_xlim()
+    axes.xaxis.set_minor_formatter(
+        FuncFormatter(_minor) if high < _DECADES * low else NullFormatter()
+    )
     axes.set_yticks(range(len(stages)), [_MEANT[stage] for stage in stages], fontsize=9)
     axes.set_ylim(len(stages) - 0.5, -0.5)
     axes.set_xlabel("seconds that a stage takes; the line and the figure are the median")

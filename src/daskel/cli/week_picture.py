@@ -21,16 +21,18 @@ _MOST_ROWS, _MOST_NAMES, _MOST_LINES, _WIDTH = 5, 3, 2, 66
 
 def draw(target: Path, told: Report, title: str) -> None:
     """Boots and times by day; below them causes, and machines to look at."""
-    figure = Figure(figsize=(12, 7.2), layout="constrained")
-    figure.suptitle(title, fontsize=15, fontweight="bold", x=0.01, ha="left")
-    grid = figure.add_gridspec(2, 2, height_ratios=[1.5, 1.0])
-    _boots(figure.add_subplot(grid[0, 0]), told)
-    _times(figure.add_subplot(grid[0, 1]), told)
     causes = [(counted(f.times, "time"), f"{few(f.clients, _MOST_NAMES)}: {f.problem}")
               for f in told.failures[:_MOST_ROWS]]  # fmt: skip
-    _lines(figure.add_subplot(grid[1, 0]), "Why boots failed", causes, "No boot failed.")
     looked = [(m.client, _why(m)) for m in told.conspicuous[:_MOST_ROWS]]
-    _lines(figure.add_subplot(grid[1, 1]), "Machines to look at", looked, "None stands out.")
+    lower = 0.8 + 0.5 * max(len(causes), len(looked), 1)  # inches
+    figure = Figure(figsize=(12, 4.4 + lower), layout="constrained")
+    figure.suptitle(title, fontsize=15, fontweight="bold", x=0.01, ha="left")
+    grid = figure.add_gridspec(2, 2, height_ratios=[4.4, lower])
+    _boots(figure.add_subplot(grid[0, 0]), told)
+    _times(figure.add_subplot(grid[0, 1]), told)
+    line = 0.2 / lower
+    _lines(figure.add_subplot(grid[1, 0]), "Why boots failed", causes, "No boot failed.", line)
+    _lines(figure.add_subplot(grid[1, 1]), "Machines to look at", looked, "None stands out.", line)
     figure.savefig(target, dpi=108)
 
 
@@ -82,16 +84,18 @@ def _why(machine: Machine) -> str:
     return said
 
 
-def _lines(axes: Axes, title: str, rows: list[tuple[str, str]], nothing: str) -> None:
+def _lines(
+    axes: Axes, title: str, rows: list[tuple[str, str]], nothing: str, height: float
+) -> None:
     axes.set_axis_off()
     axes.set_title(title, loc="left", fontsize=11)
+    y = 1 - height
     if not rows:
-        axes.text(0, 0.9, nothing, fontsize=10, color=_GREY, transform=axes.transAxes)
-    y = 0.93
+        axes.text(0, y, nothing, fontsize=10, color=_GREY, transform=axes.transAxes)
     for first, text in rows:
         lines = wrap(text, _WIDTH)[:_MOST_LINES]
         axes.text(0, y, first, fontsize=10, fontweight="bold", transform=axes.transAxes)
         for line in lines:
             axes.text(0.15, y, line, fontsize=9.5, transform=axes.transAxes)
-            y -= 0.09
-        y -= 0.03
+            y -= height
+        y -= height / 4

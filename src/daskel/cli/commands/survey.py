@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Iterator, Mapping
+from itertools import groupby
 from pathlib import Path
 from typing import Any
 
@@ -159,12 +160,15 @@ def _space(file: SiteFile | None) -> dict[Path, int]:
 
 
 def _spaces(space: Mapping[Path, int]) -> Table:
+    """A line for each disk."""
     table = Table.grid(padding=(0, 2))
     table.add_column(width=0)
     table.add_column(justify="right")
-    for path, size in space.items():
-        style = "yellow" if size < _LITTLE else ""
-        table.add_row("", Text(show_size(size), style=style), str(path))
+    for size, found in groupby(
+        sorted(space.items(), key=lambda pair: pair[1]), lambda pair: pair[1]
+    ):
+        paths = ", ".join(str(path) for path, _ in found)
+        table.add_row("", Text(show_size(size), style="yellow" if size < _LITTLE else ""), paths)
     return table
 
 
