@@ -8,7 +8,7 @@ import tempfile
 from dataclasses import dataclass
 from pathlib import Path
 
-from daskel.core.content.grub import built_in, image_path, is_outdated
+from daskel.core.content.grub import SOURCES, built_in, image_path, is_outdated
 from daskel.system.requirements import MissingRequirementError
 
 MODULES = Path("/usr/lib/grub")
@@ -24,16 +24,15 @@ _EFI = ("efinet", "all_video")
 @dataclass(frozen=True, slots=True)
 class _Build:
     format: str
-    platform: str
     extra: tuple[str, ...] = _EFI
 
 
 _BUILDS = {
-    "bios": _Build("i386-pc-pxe", "i386-pc", ("pxe", "biosdisk")),
-    "uefi-x64": _Build("x86_64-efi", "x86_64-efi"),
-    "uefi-x86": _Build("i386-efi", "i386-efi"),
-    "uefi-arm64": _Build("arm64-efi", "arm64-efi"),
-    "uefi-arm": _Build("arm-efi", "arm-efi"),
+    "bios": _Build("i386-pc-pxe", ("pxe", "biosdisk")),
+    "uefi-x64": _Build("x86_64-efi"),
+    "uefi-x86": _Build("i386-efi"),
+    "uefi-arm64": _Build("arm64-efi"),
+    "uefi-arm": _Build("arm-efi"),
 }
 
 
@@ -46,7 +45,7 @@ def unbuilt(files: Path) -> frozenset[str]:
 
 
 def _can_build(name: str) -> bool:
-    return bool(shutil.which("grub-mkimage")) and (MODULES / _BUILDS[name].platform).is_dir()
+    return bool(shutil.which("grub-mkimage")) and (MODULES / SOURCES[name].platform).is_dir()
 
 
 def build_missing(files: Path, loaders: tuple[str, ...]) -> list[str]:

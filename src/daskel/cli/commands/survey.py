@@ -60,8 +60,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, output: Output) -> ExitCode:
     file = _site(args)
-    lacking = missing(needs(file.site if file else None))
-    install = command(lacking, is_fedora())
+    absent = missing(needs(file.site if file else None))
+    install = command(absent, is_fedora())
     if args.packages and not output.as_json:
         output.print(install or "Nothing is missing that a package brings.")
         return ExitCode.GOOD
@@ -84,7 +84,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
                 "overlaps": problems,
                 "free": [str(network) for network in unused],
                 "ports": [_port_json(*port) for port in held],
-                "missing": [_need_json(need) for need in lacking],
+                "missing": [_need_json(need) for need in absent],
                 "install": install or None,
                 "firewall": None
                 if filtered is None
@@ -104,7 +104,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     _section(output, "Ports", _ports(held))
     for line in _filtered(filtered):
         output.print(Text(f"  {line}", style="yellow"))
-    _section(output, "Missing here", _lacking(lacking) if lacking else "  nothing")
+    _section(output, "Missing here", _absent(absent) if absent else "  nothing")
     if install:
         output.print(Text(f"  {install}", style="green"))
     _section(output, "Free space", _spaces(space))
@@ -140,10 +140,10 @@ def _filtered(found: Mapping[tuple[str, int], Fate] | None) -> Iterator[str]:
             yield f"the firewall {what} what clients send to {', '.join(ports)}"
 
 
-def _lacking(lacking: list[Need]) -> Table:
+def _absent(absent: list[Need]) -> Table:
     table = Table.grid(padding=(0, 2))
     table.add_column(width=0)
-    for need in lacking:
+    for need in absent:
         style = "yellow" if need.always else "dim"
         kind = "" if need.kind.value in ("program", "folder") else f" ({need.kind.value})"
         table.add_row(

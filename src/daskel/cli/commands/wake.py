@@ -8,6 +8,7 @@ import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from ipaddress import IPv4Address
 from typing import Any
 
 from daskel.cli.editing import names_of
@@ -38,7 +39,7 @@ class Asked:
 
     name: str
     mac: str
-    to: str
+    way: tuple[IPv4Address, IPv4Address]  # the server's address that asks, and where to
     times: list[float] = field(default_factory=list)
     came: float | None = None
 
@@ -99,7 +100,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     began = time.time()
     for number, machine in enumerate(asked):
         time.sleep(max(0.0, began + number * pause - time.time()))
-        _ask(file, machine, output)
+        _ask(machine, output)
         _look(file, asked, began, output)
     if seen:
         _wait(file, asked, began, args.wait, output)
@@ -110,7 +111,7 @@ def _asked(file: SiteFile, name: str) -> Asked:
     way = wake.target(file.valid, name)
     if way is None:
         raise UsageProblem(f"{name} is on no segment", "give it or its group one: segment = ...")
-    return Asked(name, file.valid.clients[name].mac, str(way[1]))
+    return Asked(name, file.valid.clients[name].mac, way)
 
 
 def _carried(file: SiteFile, asked: Sequence[Asked], output: Output) -> float:
@@ -136,13 +137,11 @@ def _carried(file: SiteFile, asked: Sequence[Asked], output: Output) -> float:
     return pause
 
 
-def _ask(file: SiteFile, machine: Asked, output: Output) -> None:
-    way = wake.target(file.valid, machine.name)
-    assert way
-    send(wake.magic_packet(machine.mac), *way, wake.PORT)
+def _ask(machine: Asked, output: Output) -> None:
+    send(wake.magic_packet(machine.mac), *machine.way, wake.PORT)
     machine.times.append(time.time())
     again = " again" if len(machine.times) > 1 else ""
-    _say(output, machine.name, f"asked{again}: {machine.mac}, by {machine.to}")
+    _say(output, machine.name, f"asked{again}: {machine.mac}, by {machine.way[1]}")
 
 
 def _look(file: SiteFile, asked: Sequence[Asked], began: float, output: Output) -> None:
@@ -165,7 +164,7 @@ def _wait(
         if again and time.time() - began > again[0]:
             again.pop(0)
             for machine in left:
-                _ask(file, machine, output)
+                _ask(machine, output)
         time.sleep(_LOOKS)
         _look(file, asked, began, output)
 
@@ -179,8 +178,10 @@ def _say(output: Output, name: str, what: str) -> None:
 def _tell(asked: Sequence[Asked], pause: float, seen: bool, output: Output) -> ExitCode:
     absent = [machine.name for machine in asked if machine.came is None]
     if output.as_json:
-        rows = [{"client": m.name, "mac": m.mac, "to": m.to, "asked": m.times, "came": m.after}
-                for m in asked]  # fmt: skip
+        rows = [
+            {"client": m.name, "mac": m.mac, "to": str(m.way[1]), "asked": m.times, "came": m.after}
+            for m in asked
+        ]
         output.json({"good": not absent, "seen": seen, "pause": pause, "clients": rows})
     elif not seen:
         output.print("\nNo server runs with this site, so that nobody sees who comes.")

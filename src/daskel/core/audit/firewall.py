@@ -81,12 +81,14 @@ def _chain(
             ends = _chain(chains, (*key[:2], target), port, depth + 1)
             if ends is None and verdict == "jump":
                 continue
+        elif verdict == "vmap":
+            ends = Fate.UNTOLD
         elif verdict != "return":
             ends = Fate.ACCEPTED if verdict == "accept" else Fate.DROPPED
         if not fit.certain or ends is Fate.UNTOLD:
             perhaps = True
             continue
-        return Fate.UNTOLD if perhaps and ends is not None else ends
+        return Fate.UNTOLD if perhaps else ends
     return Fate.UNTOLD if perhaps else None
 
 
@@ -103,9 +105,20 @@ def _rule(rule: Mapping[str, Any], port: tuple[str, int]) -> tuple[_Fit, str | N
         for word in ("jump", "goto"):
             if word in part:
                 verdict, target = word, str(part[word].get("target"))
-        if part.keys() & {"xt", "limit", "vmap", "lookup"}:
+        if "vmap" in part and not _only_old(part["vmap"]):
+            verdict = "vmap"
+        if part.keys() & {"xt", "limit"}:
             certain = False
     return _Fit(True, certain), verdict, target
+
+
+def _only_old(table: Mapping[str, Any]) -> bool:
+    """A table of verdicts by the state of a connection, with none for a new one."""
+    key, data = table.get("key"), table.get("data")
+    if not isinstance(key, Mapping) or key.get("ct", {}).get("key") != "state":
+        return False
+    pairs = data.get("set", ()) if isinstance(data, Mapping) else ()
+    return bool(pairs) and all(pair[0] != "new" for pair in pairs)
 
 
 def _match(match: Mapping[str, Any], port: tuple[str, int]) -> _Fit:
@@ -115,12 +128,14 @@ def _match(match: Mapping[str, Any], port: tuple[str, int]) -> _Fit:
     if payload.get("field") == "dport":
         if payload.get("protocol") not in (port[0], "th"):
             return _Fit(False, True)
+        if isinstance(right, str):  # the name of a set that stands elsewhere
+            return _Fit(True, False)
         return _Fit(_holds(right, port[1]) == same, True)
     if meta.get("key") == "l4proto" or payload.get("field") == "protocol":
         return _Fit(_holds(right, port[0]) == same, True)
     if isinstance(left, Mapping) and left.get("ct", {}).get("key") == "state":
         return _Fit(_holds(right, "new") == same, True)
-    if meta.get("key") == "iifname" and right == "lo":
+    if meta.get("key") in ("iif", "iifname") and right == "lo":
         return _Fit(not same, True)
     return _Fit(True, False)
 
@@ -128,6 +143,8 @@ def _match(match: Mapping[str, Any], port: tuple[str, int]) -> _Fit:
 def _holds(right: object, value: object) -> bool:
     if isinstance(right, Mapping) and "set" in right:
         return any(_holds(item, value) for item in right["set"])
+    if isinstance(right, Mapping) and "elem" in right:
+        return _holds(right["elem"].get("val"), value)
     if isinstance(right, Mapping) and "range" in right and isinstance(value, int):
         low, high = right["range"]
         return bool(low <= value <= high)

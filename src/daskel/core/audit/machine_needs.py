@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import Enum
 
-from daskel.core.content.grub import BIOS
+from daskel.core.content.grub import BIOS, SOURCES, apt_install
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
 
@@ -22,7 +22,7 @@ class Kind(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Need:
-    """`packages` have it: on Debian and on Fedora; "" where no package brings it."""
+    """`debian` and `fedora`: the packages that have it; "" where none does."""
 
     kind: Kind
     name: str
@@ -33,13 +33,6 @@ class Need:
 
 
 _GRUB = "/usr/lib/grub/"
-_MODULES = {  # of each boot loader: GRUB's folder, and its packages
-    BIOS: ("i386-pc", "grub-pc-bin", "grub2-pc-modules"),
-    "uefi-x64": ("x86_64-efi", "grub-efi-amd64-bin", "grub2-efi-x64-modules"),
-    "uefi-x86": ("i386-efi", "grub-efi-ia32-bin", "grub2-efi-ia32-modules"),
-    "uefi-arm64": ("arm64-efi", "grub-efi-arm64-bin:arm64", "grub2-efi-aa64-modules"),
-    "uefi-arm": ("arm-efi", "grub-efi-arm-bin:armhf", ""),
-}
 _USUAL = (BIOS, "uefi-x64")  # without a site, and beside what it names
 
 
@@ -51,10 +44,10 @@ def needs(site: Site | None) -> list[Need]:
 def _loaders(site: Site | None) -> Iterator[Need]:
     yield Need(Kind.PROGRAM, "grub-mkimage", "boot loaders", "grub-common", "grub2-tools-extra")
     wanted = set(_USUAL) if site is None else _wanted_loaders(site)
-    for loader, (folder, debian, fedora) in _MODULES.items():
+    for loader, made in SOURCES.items():
         if loader in wanted:
             why = f"the boot loader for {loader}"
-            yield Need(Kind.FOLDER, _GRUB + folder, why, debian, fedora)
+            yield Need(Kind.FOLDER, _GRUB + made.platform, why, made.debian, made.fedora)
 
 
 def _wanted_loaders(site: Site) -> set[str]:
@@ -96,12 +89,8 @@ def _commands() -> Iterator[Need]:
 
 def command(missing: list[Need], fedora: bool) -> str:
     """The one command that brings what is missing; "" when no package does."""
-    packages = dict.fromkeys(
-        package for need in missing if (package := need.fedora if fedora else need.debian)
-    )
+    named = (need.fedora if fedora else need.debian for need in missing)
+    packages = list(dict.fromkeys(filter(None, named)))
     if not packages:
         return ""
-    foreign = dict.fromkeys(name.partition(":")[2] for name in packages if ":" in name)
-    first = "".join(f"dpkg --add-architecture {name} && " for name in foreign)
-    first += "apt update && " if foreign else ""
-    return f"{first}{'dnf' if fedora else 'apt'} install {' '.join(packages)}"
+    return f"dnf install {' '.join(packages)}" if fedora else apt_install(packages)

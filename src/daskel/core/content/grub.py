@@ -18,14 +18,35 @@ MACHINES = {  # the boot loaders, and for which machines those of UEFI are
     BIOS: None, "uefi-x64": "x64", "uefi-x86": "x86", "uefi-arm64": "arm64", "uefi-arm": "arm",
 }  # fmt: skip
 IMAGES = {name: f"{name}.img" if name == BIOS else f"{name}.efi" for name in MACHINES}
-_OTHER = "dpkg --add-architecture {0}; apt update; apt install grub-common {1}:{0}"
-PACKAGES = {  # how to get what each is built from, on Debian
-    BIOS: "apt install grub-common grub-pc-bin",
-    "uefi-x64": "apt install grub-common grub-efi-amd64-bin",
-    "uefi-x86": "apt install grub-common grub-efi-ia32-bin",
-    "uefi-arm64": _OTHER.format("arm64", "grub-efi-arm64-bin"),
-    "uefi-arm": _OTHER.format("armhf", "grub-efi-arm-bin"),
+
+
+@dataclass(frozen=True, slots=True)
+class BuiltFrom:
+    """What a loader's image is built from: GRUB's modules for a platform, and the packages that
+    have them on Debian (with the architecture, where it is a foreign one) and on Fedora."""
+
+    platform: str
+    debian: str
+    fedora: str = ""
+
+
+SOURCES = {
+    BIOS: BuiltFrom("i386-pc", "grub-pc-bin", "grub2-pc-modules"),
+    "uefi-x64": BuiltFrom("x86_64-efi", "grub-efi-amd64-bin", "grub2-efi-x64-modules"),
+    "uefi-x86": BuiltFrom("i386-efi", "grub-efi-ia32-bin", "grub2-efi-ia32-modules"),
+    "uefi-arm64": BuiltFrom("arm64-efi", "grub-efi-arm64-bin:arm64", "grub2-efi-aa64-modules"),
+    "uefi-arm": BuiltFrom("arm-efi", "grub-efi-arm-bin:armhf"),
 }
+
+
+def apt_install(packages: Sequence[str]) -> str:
+    """The command that installs packages on Debian, also those of a foreign architecture."""
+    foreign = dict.fromkeys(name.partition(":")[2] for name in packages if ":" in name)
+    first = "".join(f"dpkg --add-architecture {name} && " for name in foreign)
+    first += "apt update && " if foreign else ""
+    return f"{first}apt install {' '.join(packages)}"
+
+
 _CONFIG = re.compile(rf"{FOLDER}/([0-9a-f:\-]{{12,17}})\.(cfg|admitted)", re.IGNORECASE)
 
 # Built into the images: where to ask for the client's own configuration. GRUB keeps the address

@@ -6,7 +6,7 @@ from typing_extensions import TypedDict
 
 
 class Place(TypedDict):
-    """Where something is written. `line` and `column` begin with 1; 0 where there is none."""
+    """Where something is written. `line` and `column` count from 1; 0 means unknown."""
 
     file: str
     line: int

@@ -12,7 +12,14 @@ from daskel.core.boot.firmware import written
 from daskel.core.boot.identity import waits
 from daskel.core.boot.template import FillError, render
 from daskel.core.boot.wire import Ports
-from daskel.core.content.grub import PACKAGES, boot_file, http_base, loader_name, wants_loader
+from daskel.core.content.grub import (
+    SOURCES,
+    apt_install,
+    boot_file,
+    http_base,
+    loader_name,
+    wants_loader,
+)
 from daskel.core.dhcp.client_messages import Face, discover
 from daskel.core.dhcp.pxe import (
     ARCHITECTURES,
@@ -99,7 +106,9 @@ def missing_loader(site: Site, loader: str) -> str:
     """What to do to have a boot loader; empty when it is there, or can be built."""
     if loader not in site.settings.loaders:
         return "add it to loaders in [site]"
-    return f"{PACKAGES[loader]}; then: daskel apply" if loader in site.unbuilt else ""
+    if loader not in site.unbuilt:
+        return ""
+    return f"{apt_install(['grub-common', SOURCES[loader].debian])}; then: daskel apply"
 
 
 def written_for(site: Site, found: Effective, boot: BootRequest) -> Sourced[str] | None:

@@ -72,10 +72,10 @@ def firewall(ports: Sequence[tuple[str, int]]) -> dict[tuple[str, int], Fate] | 
         [program, "--json", "list", "ruleset"], capture_output=True, text=True, check=False
     )
     try:
-        ruleset = json.loads(done.stdout) if done.returncode == 0 else None
-        return fates(ruleset, ports) if isinstance(ruleset, dict) else None
-    except (ValueError, TypeError, AttributeError, KeyError):
+        ruleset = json.loads(done.stdout)
+    except ValueError:  # it said why it cannot, and no rules
         return None
+    return fates(ruleset, ports) if done.returncode == 0 else None
 
 
 def free(path: Path) -> int:
