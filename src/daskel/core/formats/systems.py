@@ -1,0 +1,214 @@
+"""What `--json` prints of roots, slates and files. The comments behind the keys are their
+reference."""
+
+from __future__ import annotations
+
+from typing import NotRequired
+
+from typing_extensions import TypedDict
+
+from daskel.core.formats.shared import FindingFormat
+
+_From = TypedDict("_From", {"from": str})  # a word of Python
+
+
+class RootRow(TypedDict):
+    """A root filesystem."""
+
+    root: str
+    used: int  # the version that clients get; 0: the working tree
+    versions: list[int]
+    there: bool  # its folder is
+    size: int | None
+    slate: str  # none, fresh or keep
+    limit: int | None  # of one slate
+    slates: int
+    loadouts: list[str]
+
+
+class VersionRow(TypedDict):
+    """A sealed version of a root."""
+
+    version: int
+    used: bool
+    sealed: float
+    files: int
+    size: int
+    new: int  # bytes that it does not share with the version before
+    note: str
+    slates: list[str]  # the clients whose slates are on it
+
+
+class RootShown(TypedDict):
+    """One root, whole."""
+
+    root: str
+    tree: str  # the folder of its working tree
+    versions: list[VersionRow]
+
+
+class KernelRow(TypedDict):
+    """A kernel in a root's /boot."""
+
+    path: str
+    release: str | None
+    processor: str | None
+    initrd: str | None
+
+
+class RootMade(TypedDict):
+    """A root that was built or brought in; what became of the site file where it was changed."""
+
+    root: str
+    tree: str
+    made_of: str
+    kernels: list[KernelRow]
+    written: NotRequired[bool]
+    files: NotRequired[list[str]]  # of the site
+    said: NotRequired[str]
+    findings: NotRequired[list[FindingFormat]]  # why the site file was not changed
+
+
+class RootFiles(TypedDict):
+    """What was copied below `files`."""
+
+    root: str
+    release: str | None
+    files: list[str]
+
+
+class RootInspected(TypedDict):
+    """Whether it can be booted without a disk."""
+
+    root: str
+    version: int
+    findings: list[FindingFormat]
+
+
+class RootSealed(TypedDict):
+    """A new version."""
+
+    root: str
+    version: int
+    used: int
+    new: int
+    size: int
+    files: int
+    forgotten: list[str]  # what was left out
+
+
+class RootUsed(TypedDict):
+    """The version that clients get from now on."""
+
+    root: str
+    used: int
+    before: int
+
+
+class RootDropped(TypedDict):
+    """A version that is gone."""
+
+    root: str
+    dropped: int
+
+
+class PathChange(TypedDict):
+    """A path that differs."""
+
+    path: str
+    what: str  # added, removed or changed
+
+
+class PackageChange(TypedDict):
+    """A package that differs."""
+
+    name: str
+    before: str | None
+    after: str | None
+
+
+class RootDifference(TypedDict):
+    """What differs between two versions."""
+
+    paths: list[PathChange]
+    packages: list[PackageChange]
+
+
+class SlateRow(TypedDict):
+    """What one client has on top of a root."""
+
+    client: str
+    root: str
+    version: int  # that it is on
+    size: int
+    files: int
+    frozen: bool
+    made: float
+    used: float  # last
+    known: bool  # client and root are in the site
+    kind: str  # fresh or keep; "" when not known
+    limit: int | None
+    connected: bool
+
+
+class SlateChange(TypedDict):
+    """A path that a client changed."""
+
+    path: str
+    what: str
+    size: int
+
+
+class SlateWiped(TypedDict):
+    """A slate that begins anew."""
+
+    wiped: str  # whose
+    root: str
+
+
+class Conflict(TypedDict):
+    """What both the client and the version changed."""
+
+    path: str
+    version: str  # what the version did to it
+    taken: bool  # the version's is taken
+
+
+class SlateMoved(TypedDict):
+    """A slate on another version."""
+
+    client: str
+    version: int
+    conflicts: list[Conflict]
+
+
+class FileRow(_From):
+    """A file that clients can fetch, and where it comes `from`."""
+
+    path: str
+    size: int | None  # null: it is computed
+    what: str
+
+
+class FileShown(FileRow):
+    """A file as a client gets it."""
+
+    text: str | None  # null: it is not text
+
+
+class BootFileFound(TypedDict):
+    """A kernel or an initrd that was recognised."""
+
+    path: str
+    what: str
+    size: int
+    release: NotRequired[str]
+    processor: NotRequired[str]
+
+
+class FilesAdded(TypedDict):
+    """What was brought in."""
+
+    folder: str
+    files: int
+    found: list[BootFileFound]
