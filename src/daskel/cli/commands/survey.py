@@ -102,6 +102,8 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     for problem in [*problems, *_cards(found)]:
         output.print(Text(f"  {problem}", style="yellow"))
     _section(output, "Ports", _ports(held))
+    if filtered is None:
+        output.print(Text("  what a firewall drops is not seen: that needs root and nft", "dim"))
     for line in _filtered(filtered):
         output.print(Text(f"  {line}", style="yellow"))
     _section(output, "Missing here", _absent(absent) if absent else "  nothing")
