@@ -195,7 +195,7 @@ PARSERS: Mapping[str, Parser] = {
     "disk images": Parser(_image, (ValueError,), [bytes(446) + bytes(64) + b"\x55\xaa" + bytes(512)]),
     "initrds": Parser(initrd_names, (), [b"070701" + b"0" * 104 + b"TRAILER!!!\0"]),
     "programs": Parser(partial(inspect.elf_program, "/bin/true"), (), [_ELF]),
-    "kernels": Parser(lambda d: (inspect.kernel_release(d), kernels.kernel_processor(d),
+    "kernels": Parser(lambda d: (kernels.kernel_release(d), kernels.kernel_processor(d),
                                  kernels.initrd_kind(d)), (), [bytes(0x202) + b"HdrS" + bytes(60)]),
 }  # fmt: skip
 

@@ -29,6 +29,7 @@ from daskel.service.nfs.messages import AskVersions, Message, Versions
 from daskel.service.shared import Shared
 from daskel.store.database import Store
 from daskel.system.host.confined_open import FilesFolder
+from daskel.system.roots.publishing import PublishedFolder
 from tests.conftest import DEMO, SERVER, site_from
 
 
@@ -68,8 +69,8 @@ def made(tmp_path: Path) -> Iterator[Made]:
     events: list[Event] = []
     hand = ManualClock()
     shared = Shared(
-        site_from(DEMO), Store(tmp_path / "state.db"), FilesFolder(tmp_path / "files"), tmp_path / "up",
-        Wire(), lambda event, _: events.append(event), hand.clock,
+        site_from(DEMO), Store(tmp_path / "state.db"), FilesFolder(tmp_path / "files"),
+        PublishedFolder(tmp_path / "files.published"), tmp_path / "up", Wire(), lambda event, _: events.append(event), hand.clock,
     )  # fmt: skip
     yield Made(shared, hand, events)
     shared.close()
@@ -87,7 +88,8 @@ def test_a_clock_that_is_set_ends_no_lease(made: Made, tmp_path: Path) -> None:
     store = Store(tmp_path / "other.db")
     store.keep_sightings([Sighting("02:61:ff:00:00:01", "tideroom", 0, "", "", 1.0, 5_000_000.0)])
     later = Shared(
-        site_from(DEMO), store, FilesFolder(tmp_path / "files"), tmp_path / "up", Wire(),
+        site_from(DEMO), store, FilesFolder(tmp_path / "files"),
+        PublishedFolder(tmp_path / "files.published"), tmp_path / "up", Wire(),
         lambda _, __: None, ManualClock().clock,
     )  # fmt: skip
     assert later.lease_time() == 5_000_000.0

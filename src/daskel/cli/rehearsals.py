@@ -34,7 +34,7 @@ from daskel.rehearse.fetch import Way
 from daskel.rehearse.initrds import Initrds
 from daskel.rehearse.storm import Job
 from daskel.store.reading import read_boots, read_leases
-from daskel.system.roots.inspecting import inside
+from daskel.system.roots.inside import inside
 from daskel.system.roots.roots import RootFolder
 from daskel.system.sitefile import SiteFile
 

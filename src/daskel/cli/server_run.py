@@ -71,8 +71,9 @@ def _server(file: SiteFile, site: Site, wire: Wire, log: Log) -> Server:
         raise MissingRequirementError(problem, "name another with state = ... in [site]") from None
     tls = server_side(*file.certificate) if file.certificate else None
     return Server(
-        site, file.files, file.roots, file.slates, file.uploads, file.state, wire, log.event, tls
-    )
+        site, file.files, file.published, file.roots, file.slates, file.uploads, file.state, wire,
+        log.event, tls,
+    )  # fmt: skip
 
 
 async def _serve(server: Server, file: SiteFile, site: Site, wire: Wire, log: Log) -> ExitCode:

@@ -8,7 +8,7 @@ from pathlib import Path
 from daskel.core.roots.inspect import processor_of
 from daskel.core.roots.linking import Linked, LinkError, Object, Tree, linked
 from daskel.rehearse.fetch import BootError, NfsRoot
-from daskel.system.roots.inspecting import inside, listed
+from daskel.system.roots.inside import inside, listed
 
 _INITS = ("/sbin/init", "/etc/init", "/bin/init", "/bin/sh")  # in the order of the kernel
 

@@ -7,7 +7,8 @@ from daskel.core.site.finding import Severity
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
 from daskel.rehearse.client import SimulatedBoot
-from daskel.system.roots.inspecting import handed, listed
+from daskel.system.roots.inside import listed
+from daskel.system.roots.inspecting import handed
 from daskel.system.roots.roots import RootFolder
 from daskel.system.sitefile import SiteFile
 

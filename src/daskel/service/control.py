@@ -44,13 +44,20 @@ class Running:
         self, server: Server, file: SiteFile,
         note: Callable[[Note, str], None], taken_over: Callable[[Site], None],
     ) -> None:  # fmt: skip
-        assert file.site
         self._clock = server.clock
-        self._server, self._path, self._site = server, file.path.absolute(), file.site
+        self._server, self._path = server, file.path.absolute()
         self._texts, self._note = file.texts, note
         self._watching = Watching(server.history, server.clock)
         self._taken_over = taken_over  # is told of a site that is another one from now on
         self._since = self._begun = self._clock.now()
+
+    @property
+    def _site(self) -> Site:
+        return self._server.site
+
+    async def renew(self) -> None:
+        """A command has changed what roots boot with, or slates."""
+        await self._server.look_again()
 
     def watch(self, since: float) -> list[Answer]:
         """The machines to which something happened since then."""
@@ -125,7 +132,7 @@ class Running:
         return {
             "findings": [],
             "changes": [_change(change) for change in changes],
-            "differs": new.texts != self._texts,
+            "differs": new.texts != self._texts or new.site.published != self._site.published,
             "restart": not self._server.fits(new.site),
         }
 
@@ -152,7 +159,7 @@ class Running:
             return self._kept(f"{error.problem}; {error.remedy}")
         for path in made:
             self._note("built", f"boot loader {path}")
-        self._site, self._texts, self._since = site, new.texts, self._clock.now()
+        self._texts, self._since = new.texts, self._clock.now()
         self._taken_over(site)
         said = f"{self._path}: {counted(len(site.clients), 'client')}"
         self._note("taken over", said)
@@ -291,6 +298,11 @@ async def _slate(running: Running, asked: Answer) -> Answer:
     return await running.take_away(asked)
 
 
+async def _renew(running: Running, _: Answer) -> Answer:
+    await running.renew()
+    return {"done": True}
+
+
 async def _apply(running: Running, _: Answer) -> Answer:
     return await running.apply()
 
@@ -314,6 +326,7 @@ _QUESTIONS = {  # what a line says in "do"
     "forget": _Question(_forget, ("macs",), changes=True),
     "once": _Question(_once, ("client", "boot"), changes=True),
     "slate": _Question(_slate, ("root", "client", "how"), changes=True),
+    "renew": _Question(_renew, changes=True),
     "apply": _Question(_apply, changes=True),
 }
 

@@ -37,6 +37,7 @@ from daskel.system.host.interfaces import interface_of
 from daskel.system.host.privileges import give
 from daskel.system.nfs.registered import Registered
 from daskel.system.requirements import MissingRequirementError
+from daskel.system.roots.publishing import PublishedFolder
 
 _log = logging.getLogger(__name__)
 
@@ -48,13 +49,14 @@ class Server:
     """
 
     def __init__(  # noqa: PLR0913 - all that it stands on, by name
-        self, site: Site, files: Path, roots: Path, slates: Path, uploads: Path, state: Path,
-        wire: Wire, emit: Callable[[Event, Stage | None], None], tls: ssl.SSLContext | None = None,
+        self, site: Site, files: Path, published: PublishedFolder, roots: Path, slates: Path,
+        uploads: Path, state: Path, wire: Wire,
+        emit: Callable[[Event, Stage | None], None], tls: ssl.SSLContext | None = None,
         clock: Clock = SYSTEM,
     ) -> None:  # fmt: skip
         self._opened_for = _at_start(site)
         self._shared = Shared(
-            site, Store(state), FilesFolder(files), uploads, wire, emit, clock
+            site, Store(state), FilesFolder(files), published, uploads, wire, emit, clock
         )  # fmt: skip
         if not wire.loopback:
             self._shared.interfaces = _own_wires(site)
@@ -131,6 +133,16 @@ class Server:
     def fits(self, site: Site) -> bool:
         """The sockets that are open are those that `site` needs, and its folders are the same."""
         return _at_start(site) == self._opened_for
+
+    @property
+    def site(self) -> Site:
+        """What clients are answered from."""
+        return self._shared.site
+
+    async def look_again(self) -> None:
+        """What roots boot with, and what slates were made on, has changed on the disk."""
+        self._shared.read_published()
+        await self.exports.look_again()
 
     def assign_once(self, client: str, boot: str | None) -> None:
         """What a client boots next, once; None for what it always boots."""

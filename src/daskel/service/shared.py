@@ -27,12 +27,14 @@ from daskel.core.history.once import Assignments
 from daskel.core.replies.answer import Answers
 from daskel.core.replies.memory import Datagrams
 from daskel.core.site.model import Site
+from daskel.core.site.own_kernels import with_published
 from daskel.service.bus import Bus
 from daskel.service.clock import SYSTEM, Clock
 from daskel.store.database import Store
 from daskel.system.host.confined_open import FilesFolder
 from daskel.system.host.neighbours import Neighbours
 from daskel.system.requirements import MissingRequirementError
+from daskel.system.roots.publishing import PublishedFolder
 from daskel.system.uploads import UploadsFolder
 
 _log = logging.getLogger(__name__)
@@ -64,17 +66,19 @@ def _say_failure(written: Future[None]) -> None:
 class Shared:
     """One for all services of a server; everything but the store runs in the event loop."""
 
-    def __init__(
+    def __init__(  # noqa: PLR0913 - all that it stands on, by name
         self,
         site: Site,
         store: Store,
         files: FilesFolder,
+        published: PublishedFolder,
         uploads: Path,
         wire: Wire,
         emit: Callable[[Event, Stage | None], None],
         clock: Clock = SYSTEM,
     ) -> None:
         self.files, self.wire, self._emit, self.clock = files, wire, emit, clock
+        self.published = published
         self._store = store
         self.bus = Bus()
         self.uploads = UploadsFolder(uploads)
@@ -108,6 +112,13 @@ class Shared:
         self.answers = Answers(site, self.leases, self.wire.ports, self.once.assigned)
         self.datagrams = Datagrams(self.answers)
         self.known = {bytes.fromhex(mac.replace(":", "")) for mac in site.by_mac}
+
+    def read_published(self) -> None:
+        """What roots boot with has changed: boots that begin get it."""
+        try:
+            self.use(with_published(self.site, self.published.read()))
+        except MissingRequirementError as error:
+            _log.warning("%s; %s", error.problem, error.remedy)
 
     def emit(self, event: Event) -> None:
         """Something happened: remember what must be, and tell whoever listens."""

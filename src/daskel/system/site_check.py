@@ -14,18 +14,29 @@ from daskel.core.audit.checks import check_site
 from daskel.core.content.computed import OF_CLIENTS, OF_GROUPS
 from daskel.core.content.grub import MACHINES, image_path
 from daskel.core.replies.bootfile import NONE
-from daskel.core.roots.kernels import HEAD, initrd_kind, kernel_kind, kernel_processor, misfit
+from daskel.core.roots.kernels import (
+    HEAD,
+    initrd_kind,
+    kernel_kind,
+    kernel_processor,
+    kernel_release,
+    misfit,
+)
 from daskel.core.site.finding import Finding, Severity, did_you_mean
 from daskel.core.site.layers import layer_tables
 from daskel.core.site.model import Site
+from daskel.core.site.own_kernels import of_path
 from daskel.core.site.parse import place
 from daskel.system.certificate import refused_by_firmware, server_side
 from daskel.system.host.confined_open import FilesFolder
 from daskel.system.host.interfaces import addresses
 from daskel.system.host.privileges import account_of
 from daskel.system.requirements import MissingRequirementError
+from daskel.system.roots.own_kernels import releases
 from daskel.system.roots.roots import RootFolder
 from daskel.system.sitefile import Instead, SiteFile, load
+
+_WITH_RELEASE = 64 << 10  # bytes of an x86 kernel that say which it is
 
 
 def load_checked(
@@ -121,6 +132,24 @@ def _each_root(file: SiteFile, site: Site) -> Iterator[Finding]:
             if used:
                 remedy = f"choose another version: daskel root use {name} N"
             yield Finding(Severity.ERROR, site.origin("root", name, "path"), problem, remedy)
+            continue
+        yield from _kernels_that_differ(file, site, name, folder)
+
+
+def _kernels_that_differ(file: SiteFile, site: Site, root: str, tree: Path) -> Iterator[Finding]:
+    """Kernels that loadouts name although their root has modules of others alone."""
+    modules = releases(tree)
+    for name, loadout in site.loadouts.items():
+        if loadout.root != root or not loadout.kernel or of_path(site, loadout.kernel):
+            continue
+        with suppress(OSError), (file.files / loadout.kernel).open("rb") as kernel:
+            release = kernel_release(kernel.read(_WITH_RELEASE))
+            if release and modules and release not in modules:
+                problem = f"the kernel {loadout.kernel} is {release}; the root {root} has modules "
+                problem += f"of: {', '.join(modules)}"
+                remedy = "leave out kernel and initrd: the root's own are used then"
+                origin = site.origin("loadout", name, "kernel")
+                yield Finding(Severity.WARNING, origin, problem, remedy)
 
 
 def _boot_files(file: SiteFile, site: Site, folder: FilesFolder) -> Iterator[Finding]:
@@ -128,6 +157,9 @@ def _boot_files(file: SiteFile, site: Site, folder: FilesFolder) -> Iterator[Fin
         named = [("kernel", loadout.kernel)] if loadout.kernel else []
         for key, path in [*named, *(("initrd", path) for path in loadout.initrd)]:
             origin = site.origin("loadout", name, key)
+            if made := of_path(site, path):
+                file.kernels |= {name: made[1].processor} if made[1].processor else {}
+                continue
             try:
                 head, _ = _head(folder, path or "")
                 if key == "kernel" and (runs_on := kernel_processor(head)):

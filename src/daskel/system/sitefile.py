@@ -15,10 +15,13 @@ from pathlib import Path
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.includes import Text, includes, template_files
 from daskel.core.site.model import Site
+from daskel.core.site.own_kernels import of_path, with_published
 from daskel.core.site.parse import parse, place
 from daskel.core.site.positions import Origin
 from daskel.system.bootloader import unbuilt
 from daskel.system.requirements import MissingRequirementError
+from daskel.system.roots.publishing import BLOBS, PublishedFolder, preview
+from daskel.system.roots.roots import RootFolder
 
 
 @dataclass
@@ -58,6 +61,13 @@ class SiteFile:
         assert self.site
         return self.folder(self.site.settings.files)
 
+    def boot_file(self, path: str) -> Path:
+        """Where a file lies that a loadout names: below `files`, or published of a root."""
+        made = of_path(self.valid, path)
+        if made is None:
+            return self.files / path
+        return self.published.folder / BLOBS / made[1].files[made[2]].digest
+
     @property
     def roots(self) -> Path:
         """The folder of all roots."""
@@ -69,6 +79,12 @@ class SiteFile:
         """The folder of all slates."""
         assert self.site
         return self.folder(self.site.settings.slates)
+
+    @property
+    def published(self) -> PublishedFolder:
+        """What roots boot with, beside the boot files."""
+        files = self.files
+        return PublishedFolder(files.with_name(f"{files.name}.published"))
 
     @property
     def uploads(self) -> Path:
@@ -116,7 +132,25 @@ def load(path: Path, instead: Instead | None = None) -> SiteFile:
     file = SiteFile(path, parsed.site, findings, texts)
     if file.site is not None:
         file.site = replace(file.site, unbuilt=unbuilt(file.files))
+        _publish(file, file.site)
     return file
+
+
+def _publish(file: SiteFile, site: Site) -> None:
+    """The kernels of roots go into their loadouts; where nothing is published yet, as they will
+    be."""
+    try:
+        found = dict(file.published.read())
+    except MissingRequirementError as error:
+        origin = site.origin("site", "files")
+        file.findings.append(Finding(Severity.ERROR, origin, error.problem, error.remedy))
+        found = {}
+    file.site = with_published(site, found)
+    boots_own = {file.site.loadouts[name].root or "" for name in file.site.own_kernels}
+    missing = {name for name in boots_own if name not in found or not found[name].used}
+    if missing:
+        more = {n: preview(RootFolder(file.roots, site.root_path(n))) for n in sorted(missing)}
+        file.site = with_published(site, found | {n: seen for n, seen in more.items() if seen.used})
 
 
 def _included(path: Path, text: str, changed: Instead) -> tuple[list[Text], list[Finding]]:

@@ -18,8 +18,8 @@ from daskel.core.roots.inspect import (
     cpio_names,
     elf_program,
     inspect,
-    kernel_release,
 )
+from daskel.core.roots.kernels import kernel_release
 from daskel.core.roots.packages import changes, parse_status
 from daskel.core.site.finding import Severity
 from daskel.core.site.positions import Origin

@@ -8,6 +8,7 @@ from typing import Any
 from rich.text import Text
 
 from daskel.cli.output import ExitCode, Output
+from daskel.cli.publishing import publish
 from daskel.cli.site import change_arguments, json_argument, path_of, question, site_argument
 from daskel.system.sitefile import load
 
@@ -23,6 +24,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, output: Output) -> ExitCode:
     file = load(path_of(args))
+    if file.site is not None and not args.dry_run:
+        publish(file, output)
     compared = question(file, "compare")
     if compared is None:
         output.error("no server runs with this site", "start it with: daskel serve")

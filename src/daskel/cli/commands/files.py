@@ -20,8 +20,7 @@ from daskel.core.content.computed import OF_CLIENTS, OF_GROUPS, Content, Files, 
 from daskel.core.content.grub import config_path, with_server
 from daskel.core.content.paths import PathRefusedError, clean_path, nearest
 from daskel.core.history.events import FileKind, Who
-from daskel.core.roots.inspect import kernel_release
-from daskel.core.roots.kernels import initrd_kind, kernel_processor
+from daskel.core.roots.kernels import initrd_kind, kernel_processor, kernel_release
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site

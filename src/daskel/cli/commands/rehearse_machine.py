@@ -21,7 +21,6 @@ from daskel.cli.events import doing
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.practice_server import Practice, begin, serving
 from daskel.cli.rehearsals import jobs_of
-from daskel.core.boot.arguments import slate_of
 from daskel.core.history.boots import Boot, End, fetches, from_row
 from daskel.core.history.case import Case, Cause
 from daskel.core.history.diagnosis import diagnose
@@ -30,6 +29,7 @@ from daskel.core.history.outcome import GOOD, Result, result, waits_for
 from daskel.core.roots.kernels import HEAD, kernel_processor
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
+from daskel.core.site.slate_rules import slate_of
 from daskel.core.site.tables import Loadout
 from daskel.core.values import show_duration, show_size
 from daskel.rehearse.dynamic_linking import FolderTree, starts
@@ -108,7 +108,7 @@ def _stopped(file: SiteFile, site: Site, client: _Client, console: str) -> Cause
 
 def _processor(file: SiteFile, loadout: Loadout) -> str | None:
     """Of a loadout's kernel."""
-    with suppress(OSError), (file.files / (loadout.kernel or "")).open("rb") as kernel:
+    with suppress(OSError), file.boot_file(loadout.kernel or "").open("rb") as kernel:
         return kernel_processor(kernel.read(HEAD))
     return None
 

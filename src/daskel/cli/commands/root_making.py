@@ -12,25 +12,25 @@ from typing import Any
 
 from daskel.cli.editing import Change, changing, edit, new_table, owner
 from daskel.cli.output import ExitCode, Output, finding_json, working
+from daskel.cli.publishing import publish
 from daskel.cli.root_options import may_make
 from daskel.cli.settled_options import say_who_logs_in, settled_of
 from daskel.cli.site import path_of
 from daskel.cli.usage import UsageProblem
-from daskel.core.roots.inspect import inspect, kernel_release
-from daskel.core.roots.kernels import kernel_processor
+from daskel.core.roots.inspect import inspect
 from daskel.core.site.finding import Severity
 from daskel.core.values import show_size
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.building import Wanted, build
 from daskel.system.roots.importing import bring_in, size_of
-from daskel.system.roots.inspecting import listed, read_facts
+from daskel.system.roots.inspecting import read_facts
 from daskel.system.roots.new_tree import SourceError
+from daskel.system.roots.own_kernels import OwnKernel, own_kernels
 from daskel.system.roots.roots import RootFolder
 from daskel.system.roots.sealing import put_in_place
-from daskel.system.sitefile import SiteFile
+from daskel.system.sitefile import SiteFile, load
 
 _LOST = ("was changed in it", " (sealed versions stay)")
-_INITRDS = ("initrd.img-{}", "initramfs-{}.img", "initrd-{}", "initramfs-{}")
 
 
 def import_root(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
@@ -111,21 +111,19 @@ def _made(
 ) -> ExitCode:
     """Say what was made, with its kernels; name it in the site file."""
     tree = _folder(file, args.name).tree
-    found = boot_files(tree)
+    found = own_kernels(tree)
     loadout = _loadout(args, output, found)
-    kernels = [row[0] for row in found]
+    kernels = [_row(tree, kernel) for kernel in found]
     made = {"root": args.name, "tree": str(tree), "made_of": what, "kernels": kernels}
     if not output.as_json:
         output.print(f"{tree} is made, of {what}.")
-        _say_kernels(output, args.name, found, loadout)
+        _say_kernels(output, tree, found)
         say_who_logs_in(tree, output)
     known = args.name in file.valid.roots
     changes = [] if known else [(path_of(args), new_table("root", args.name, table))]
     said = "" if known else f"[root.{args.name}] is in the site file."
     if loadout:
-        written = _written(file, args.name, found[0])
-        values = {"kernel": written[0], "initrd": written[1:], "root": args.name}
-        changes.append(_table(args, file, "loadout", loadout, values))
+        changes.append(_table(args, file, "loadout", loadout, {"root": args.name}))
         said += f" The loadout {loadout} boots it."
         if group := _group(args, output, file):
             values = {"boot": loadout}
@@ -134,11 +132,24 @@ def _made(
             changes.append(_table(args, file, "group", group, values))
             said += f" The group {group} gets it."
     if not output.as_json:
-        return edit(args, output, file, changes, said.strip(), what_next=bool(loadout))
-    text = io.StringIO()  # one document says both
-    code = edit(args, Output(as_json=True, out=text), file, changes, said.strip())
-    output.json(made | json.loads(text.getvalue()))
+        code = edit(args, output, file, changes, said.strip(), what_next=bool(loadout))
+    else:
+        text = io.StringIO()  # one document says both
+        code = edit(args, Output(as_json=True, out=text), file, changes, said.strip())
+        output.json(made | json.loads(text.getvalue()))
+    new = load(path_of(args))
+    if new.usable:
+        publish(new, output, args.name)
     return code
+
+
+def _row(tree: Path, kernel: OwnKernel) -> dict[str, str | None]:
+    """A kernel, as programs read of it."""
+    return {
+        "path": str(kernel.file.relative_to(tree)), "release": kernel.release,
+        "processor": kernel.processor,
+        "initrd": str(kernel.initrd.relative_to(tree)) if kernel.initrd else None,
+    }  # fmt: skip
 
 
 def _gives_well(args: argparse.Namespace) -> None:
@@ -147,7 +158,7 @@ def _gives_well(args: argparse.Namespace) -> None:
         raise UsageProblem("--group goes with --loadout", "--loadout NAME says what it boots")
 
 
-def _loadout(args: argparse.Namespace, output: Output, found: list[Row]) -> str | None:
+def _loadout(args: argparse.Namespace, output: Output, found: list[OwnKernel]) -> str | None:
     """The loadout that is to be written. A person at the terminal is asked."""
     if args.loadout and not found:
         problem = f"{args.name} has no kernel in its /boot, so that no loadout is written"
@@ -180,62 +191,40 @@ def _table(
     return path_of(args), new_table(kind, name, values)
 
 
-Row = tuple[dict[str, str | None], Path, Path | None]
-
-
-def boot_files(tree: Path) -> list[Row]:
-    """Kernels in a tree, the newest first: what each is, its file, and its initrd."""
-    rows: list[Row] = []
-    there = [p for p in listed(tree, "boot") if not p.is_symlink() and p.is_file()]
-    for pattern in ("vmlinuz*", "Image*", "vmlinux*"):
-        for path in sorted((p for p in there if p.match(pattern)), reverse=True):
-            data = path.read_bytes()
-            release, processor = kernel_release(data), kernel_processor(data[:4096])
-            names = [name.format(release) for name in _INITRDS]
-            initrd = next((p for name in names for p in there if p.name == name), None)
-            what = {"path": str(path.relative_to(tree)), "release": release, "processor": processor}
-            what["initrd"] = str(initrd.relative_to(tree)) if initrd else None
-            rows.append((what, path, initrd))
-    return rows
-
-
-def _say_kernels(output: Output, name: str, found: list[Row], loadout: str | None) -> None:
-    for what, path, initrd in found:
-        size = show_size(path.stat().st_size)
-        kind = f"{what['release'] or 'unknown release'}, {what['processor'] or 'unknown processor'}"
-        with_initrd = f", initrd {what['initrd']}" if initrd else ", no initrd"
-        output.print(f"kernel {what['path']}: {kind}, {size}{with_initrd}")
-    if found and not loadout:
-        output.print(f"Hand the newest out with: daskel root files {name}")
-    elif not found:
+def _say_kernels(output: Output, tree: Path, found: list[OwnKernel]) -> None:
+    for kernel in found:
+        row, size = _row(tree, kernel), show_size(kernel.file.stat().st_size)
+        kind = f"{kernel.release or 'unknown release'}, {kernel.processor or 'unknown processor'}"
+        with_initrd = f", initrd {row['initrd']}" if kernel.initrd else ", no initrd"
+        output.print(f"kernel {row['path']}: {kind}, {size}{with_initrd}")
+    if not found:
         output.print("There is no kernel in its /boot; the loadout needs one from elsewhere.")
 
 
 def hand_out(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
-    """Copy the root's own kernel and initrd below `files`, where loadouts name them."""
+    """Copy the root's own kernel and initrd below `files`, for who wants copies of them."""
     root = RootFolder(file.roots, file.valid.root_path(args.name))
-    found = boot_files(root.version(root.state().used))
+    found = own_kernels(root.version(root.state().used))
     if not found:
         output.error(f"{args.name} has no kernel in its /boot", "install one: daskel root edit")
         return ExitCode.BAD_NEWS
-    what, _, initrd = found[0]
     paths = _written(file, args.name, found[0], only_said=args.dry_run)
     if output.as_json:
-        output.json({"root": args.name, "release": what["release"], "files": paths})
+        output.json({"root": args.name, "release": found[0].release, "files": paths})
         return ExitCode.GOOD
     output.print(
-        f"{'Would write' if args.dry_run else 'Written'}: {', '.join(paths)} ({what['release']})"
+        f"{'Would write' if args.dry_run else 'Written'}: {', '.join(paths)} ({found[0].release})"
     )
-    values = f"kernel={paths[0]}" + (f" initrd={paths[1]}" if initrd else "")
-    output.print(f"Name them where it is needed: daskel loadout set NAME {values}")
+    values = f"kernel={paths[0]}" + (f" initrd={paths[1]}" if found[0].initrd else "")
+    output.print(f"Name them where a loadout is to boot these: daskel loadout set NAME {values}")
     return ExitCode.GOOD
 
 
-def _written(file: SiteFile, name: str, found: Row, *, only_said: bool = False) -> list[str]:
+def _written(file: SiteFile, name: str, found: OwnKernel, *, only_said: bool) -> list[str]:
     """Copy a kernel and its initrd below `files`; their paths there."""
-    _, kernel, initrd = found
     target = file.files / name
-    written = [(kernel, target / "vmlinuz"), *([(initrd, target / "initrd.img")] if initrd else [])]
+    written = [(found.file, target / "vmlinuz")]
+    written += [(found.initrd, target / "initrd.img")] if found.initrd else []
     if not only_said:
         target.mkdir(parents=True, exist_ok=True)
         for source, place in written:

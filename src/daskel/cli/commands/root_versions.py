@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Sequence
 from pathlib import Path
 
 from rich.text import Text
 
 from daskel.cli.output import ExitCode, Output, working
+from daskel.cli.publishing import publish
 from daskel.cli.root_options import root_of, users_of, version_name
 from daskel.cli.site import question
 from daskel.cli.slate_layers import seen_by
 from daskel.core.values import counted, few, show_size
 from daskel.system.requirements import MissingRequirementError
-from daskel.system.roots.roots import RootFolder, RootState
+from daskel.system.roots.roots import RootState
 from daskel.system.roots.run_inside import NOT_THERE, run_inside
 from daskel.system.roots.sealing import drop, own_size, seal
 from daskel.system.roots.tree_copy import CopyPlan, need_room, plan
@@ -38,6 +38,7 @@ def edit_tree(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitC
     if code:
         output.error(f"{words[0]} ended with exit code {code}")
         return ExitCode.BAD_NEWS
+    publish(file, output, args.name)
     if not output.as_json:
         sealed = bool(root.state().versions)
         what = f"daskel root seal {args.name}" if sealed else "clients see it at once"
@@ -46,18 +47,17 @@ def edit_tree(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitC
 
 
 def seal_version(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
-    root, forget = root_of(file, args.name), file.valid.roots[args.name].forget
+    root = root_of(file, args.name)
     if args.client is not None:
         return seen_by(
             file, args.name, args.client, output,
-            lambda source: _make(args, output, root, source, forget),
+            lambda source: _make(args, output, file, source),
         )  # fmt: skip
-    return _make(args, output, root, root.tree, forget)
+    return _make(args, output, file, root.tree)
 
 
-def _make(
-    args: argparse.Namespace, output: Output, root: RootFolder, source: Path, forget: Sequence[str]
-) -> ExitCode:
+def _make(args: argparse.Namespace, output: Output, file: SiteFile, source: Path) -> ExitCode:
+    root, forget = root_of(file, args.name), file.valid.roots[args.name].forget
     if not source.is_dir():
         raise MissingRequirementError(
             f"{source} is missing", "bring one in with: daskel root import"
@@ -82,6 +82,7 @@ def _make(
         if args.use:
             root.use(number)
         used = root.state().used
+    publish(file, output, args.name)
     if output.as_json:
         output.json({
             "root": args.name, "version": number, "used": used, "new": made.new,
@@ -121,6 +122,7 @@ def use_version(args: argparse.Namespace, output: Output, file: SiteFile) -> Exi
     if not args.dry_run:
         with root.lock():
             root.use(args.version)
+        publish(file, output, args.name)
     if output.as_json:
         output.json({"root": args.name, "used": args.version, "before": state.used})
         return ExitCode.GOOD
@@ -153,6 +155,7 @@ def drop_version(args: argparse.Namespace, output: Output, file: SiteFile) -> Ex
         return ExitCode.GOOD
     with root.lock():
         drop(root, number)
+    publish(file, output, args.name)
     output.json({"root": args.name, "dropped": number}) if output.as_json else output.print("Done.")
     return ExitCode.GOOD
 

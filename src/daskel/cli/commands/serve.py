@@ -7,6 +7,7 @@ from contextlib import ExitStack
 from pathlib import Path
 
 from daskel.cli.output import ExitCode, Output
+from daskel.cli.publishing import publish
 from daskel.cli.selection import select
 from daskel.cli.server_run import LEVELS, STILL, Log, run_until_ended
 from daskel.cli.site import json_argument, open_site, site_argument
@@ -73,6 +74,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     if args.record and args.loopback:
         output.error("there are no wires to record on loopback", "give only one of the two")
         return ExitCode.WRONG_USE
+    publish(file, output)
     log = Log(output, args.level)
     if args.until_done is not None:
         log.batch = batch = _batch(args.until_done, file.valid)

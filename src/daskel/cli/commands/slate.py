@@ -16,8 +16,8 @@ from daskel.cli.output import ExitCode, Output
 from daskel.cli.root_options import Run, paint, root_of, verb
 from daskel.cli.site import change_arguments, path_of, question
 from daskel.cli.slate_layers import base_of
-from daskel.core.boot.arguments import slate_of
 from daskel.core.site.finding import did_you_mean
+from daskel.core.site.slate_rules import slate_of
 from daskel.core.values import counted, show_ago, show_limit, show_size
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.sealing import Difference, differences
@@ -249,6 +249,7 @@ def _rebase(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCod
             return ExitCode.GOOD
         take_away(file, slate, "close")
         slate.move(number, taken)
+        question(file, "renew")
     if output.as_json:
         rows = [{"path": p, "version": what, "taken": p in taken} for p, what in both.items()]
         output.json({"client": slate.client, "version": number, "conflicts": rows})
@@ -283,6 +284,7 @@ def _freeze(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCod
         said = f"{slate.client} begins with what it has now at every boot; the rest is wiped."
     else:
         said = f"{slate.client} changed nothing since it was frozen."
+    question(file, "renew")
     output.json({"said": said}) if output.as_json else output.print(said)
     return ExitCode.GOOD
 

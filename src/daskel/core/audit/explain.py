@@ -8,7 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
-from daskel.core.boot.arguments import compose, mount_path, nfs_root, slate_rule
+from daskel.core.boot.arguments import compose, mount_path, nfs_root
 from daskel.core.boot.wire import Ports
 from daskel.core.content.computed import client_paths, grub_text, uboot_text, written_text
 from daskel.core.content.grub import config_path, wants_loader
@@ -23,6 +23,7 @@ from daskel.core.roots.views import NAME_COST
 from daskel.core.site.layers import Effective, Overridden, Sourced, effective
 from daskel.core.site.model import Site
 from daskel.core.site.positions import Origin
+from daskel.core.site.slate_rules import slate_rule
 from daskel.core.values import show_limit
 
 

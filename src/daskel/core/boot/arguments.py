@@ -11,13 +11,16 @@ from daskel.core.boot.template import FillError, render
 from daskel.core.boot.wire import Ports
 from daskel.core.history.events import Address
 from daskel.core.site.finding import Finding, Severity
-from daskel.core.site.key_types import SlateKind
 from daskel.core.site.layers import Effective, Sourced, effective, key_of
 from daskel.core.site.model import Site
+from daskel.core.site.own_kernels import of_path
 from daskel.core.site.remembered import remembered
+from daskel.core.site.slate_rules import slate_of
 from daskel.core.site.tables import Client, Segment
 
 COMMAND_LINE_LIMIT = 2047  # bytes, COMMAND_LINE_SIZE of Linux on x86
+WORKING_TREE = "tree"  # in a path that clients mount, instead of a version's number
+_MOST_DIGITS = 10  # of a version's number
 
 
 class ArgumentError(ValueError):
@@ -28,35 +31,45 @@ class ArgumentError(ValueError):
         self.argument, self.reason = argument, reason
 
 
-def export_path(root: str) -> str:
-    """The path that clients mount to get a root."""
-    return f"/roots/{root}"
+def export_path(root: str, version: int | None = None) -> str:
+    """The path that clients mount to get a root, or one version of it, 0 for its working tree."""
+    name = "" if version is None else f"@{version or WORKING_TREE}"
+    return f"/roots/{root}{name}"
 
 
-def slate_rule(site: Site, name: str, client: Client, root: str) -> Sourced[SlateKind]:
-    """The client's own, else its strongest group's, else the root's."""
-    groups = [(g, site.groups[g].slate) for g in reversed(client.group) if g in site.groups]
-    said = [("client", name, client.slate), *(("group", g, kind) for g, kind in groups)]
-    for kind, table, value in said:
-        if value is not None:
-            return Sourced(value, site.origin(kind, table, "slate"))
-    rules = site.roots.get(root)  # none where its table is wrong, which is said elsewhere
-    return Sourced(rules.slate if rules else "none", site.origin("root", root, "slate"))
-
-
-def slate_of(site: Site, client: Client, root: str) -> SlateKind:
-    """What a client may change of a root, without the line that says so."""
-    return slate_rule(site, "", client, root).value
+def asked_for(path: str, roots: Collection[str]) -> tuple[str, int | None, str] | None:
+    """The root, the version where the path names one, and the folder below it, of a path that a
+    client wants to mount; None when no root is there."""
+    wanted = "/" + path.strip("/") + "/"
+    for root in roots:
+        start = export_path(root)
+        if wanted.startswith(start + "/"):
+            return root, None, wanted[len(start) :].strip("/")
+        version, _, below = wanted.removeprefix(start + "@").partition("/")
+        numbered = version.isascii() and version.isdigit() and len(version) < _MOST_DIGITS
+        if wanted.startswith(start + "@") and (numbered or version == WORKING_TREE):
+            return root, int(version) if numbered else 0, below.strip("/")
+    return None
 
 
 def mount_path(site: Site, found: Effective, root: str) -> str:
     """The path that one client mounts to get a root. For Daskel's NFS server it is the same for
-    all; for the operating system's it is where the client's view is."""
+    all; for the operating system's it is where the client's view is. Where the kernel is the
+    root's, both are of one version."""
+    version = _version(site, found, root)
     if site.settings.nfs == "daskel":
-        return export_path(root)
+        return export_path(root, version)
     if found.name in site.clients and slate_of(site, found.client, root) != "none":
         return mount_paths.slate_path(root, found.name)
+    if version is not None:
+        return mount_paths.version_path(root, version)
     return mount_paths.root_path(root)
+
+
+def _version(site: Site, found: Effective, root: str) -> int | None:
+    """The version of a root that a client's kernel is of."""
+    made = of_path(site, found.loadout.kernel) if found.loadout else None
+    return made[1].version if made and made[0] == root else None
 
 
 def nfs_root(site: Site, found: Effective, segment: Segment, root: str, ports: Ports) -> str:

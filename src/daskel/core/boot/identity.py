@@ -9,6 +9,7 @@ from daskel.core.boot.address import Leases
 from daskel.core.history.events import Refusal, Who
 from daskel.core.site.layers import NOT_ASSIGNED, Assigned, Effective, effective, stranger
 from daskel.core.site.model import Site
+from daskel.core.site.own_kernels import on_its_slate
 
 
 def by_mac(site: Site, mac: str, address: IPv4Address | None = None) -> Who:
@@ -31,7 +32,8 @@ def settings_of(
 ) -> Effective | None:  # fmt: skip
     """What the site says about somebody on `segment`; None when not even a MAC address is known."""
     if who.name is not None:
-        return effective(site, who.name, segment, entry, assigned.waiting.get(who.name))
+        found = effective(site, who.name, segment, entry, assigned.waiting.get(who.name))
+        return on_its_slate(site, found, assigned)
     return stranger(site, who.mac, segment, entry) if who.mac else None
 
 

@@ -36,9 +36,12 @@ from daskel.core.history.events import Address, FileKind, Loaded, Missed, Who
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.layers import NOT_ASSIGNED, Assigned, Effective, effective
 from daskel.core.site.model import Site
+from daskel.core.site.own_kernels import of_path
 from daskel.core.site.positions import Origin
+from daskel.core.site.published import INITRD, KERNEL
 from daskel.core.site.tables import File
 
+_KINDS = {KERNEL: FileKind.KERNEL, INITRD: FileKind.INITRD}  # of what is published of roots
 NOT_YOURS = "it is another client's or group's own"
 OF_CLIENTS, OF_GROUPS = "clients", "groups"  # folders below `files`
 
@@ -54,6 +57,7 @@ class Content:
     device: str = ""  # a boot loader's image: the server that is to be written into it
     places: tuple[str, ...] = ()  # where it may be below `files`, the best one first
     told: tuple[Loaded, ...] = ()  # what a configuration tells to load
+    blob: str = ""  # published of a root: the digest of its content
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,6 +130,9 @@ class Files:
         if path == SCRIPT:
             text = script(self.site.segments[segment].server, self._ports.http)
             return Content(path, FileKind.OTHER, text.encode())
+        if (found := of_path(self.site, path)) is not None:
+            _, made, name = found
+            return Content(path, _KINDS.get(name, FileKind.OTHER), blob=made.files[name].digest)
         if not may_have(self.site, who, path):
             return Missing(path, NOT_YOURS, Missed.NOT_YOURS)
         shared = self._shared(path)

@@ -149,6 +149,12 @@ class TakenAway(TypedDict):
     error: NotRequired[str]
 
 
+class Renewed(TypedDict):
+    """What roots boot with, and what slates were made on, was read anew."""
+
+    done: bool
+
+
 class Wrong(TypedDict):
     """A question that was not understood, or may not be asked."""
 

@@ -83,5 +83,6 @@ QUESTIONS: Mapping[str, Any] = {
     "forget": control.Forgotten,
     "once": control.Assigned,
     "slate": control.TakenAway,
+    "renew": control.Renewed,
     "apply": control.Applied,
 }

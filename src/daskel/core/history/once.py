@@ -7,8 +7,9 @@ from dataclasses import dataclass
 
 from daskel.core.history.events import Event, Seen
 from daskel.core.history.fetched import Fetched
-from daskel.core.site.layers import Assigned
+from daskel.core.site.layers import Assigned, effective
 from daskel.core.site.model import Site
+from daskel.core.site.own_kernels import on_its_slate
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,7 +29,8 @@ class Assignments:
         self._fetched = Fetched()
         self._running = {once.client: once.boot for once in assigned if once.running}
         self._waiting = {once.client: once.boot for once in assigned if not once.running}
-        self.assigned = Assigned(self._waiting, self._running)
+        self._slates: dict[tuple[str, str], int] = {}
+        self.assigned = Assigned(self._waiting, self._running, self._slates)
 
     def use(self, site: Site) -> None:
         """Go on with another site."""
@@ -41,6 +43,12 @@ class Assignments:
         if boot is not None:
             self._waiting[client] = boot
 
+    def slate(self, root: str, client: str, version: int | None) -> None:
+        """The version that a client's slate stays on; None when it stays on none."""
+        self._slates.pop((root, client), None)
+        if version is not None:
+            self._slates[root, client] = version
+
     def happened(self, event: Event) -> list[Once] | None:
         """What is to be kept for the event's client from now on; None when nothing changed."""
         client = event.who.name
@@ -50,8 +58,10 @@ class Assignments:
             waiting = self._waiting.get(client)
             return [Once(client, waiting)] if waiting else []
         boot = self._waiting.get(client)
-        loadout = self._site.loadouts.get(boot or "")
-        if boot is None or loadout is None or not self._fetched.all_of([loadout], event):
+        if boot is None or boot not in self._site.loadouts or client not in self._site.clients:
+            return None
+        found = on_its_slate(self._site, effective(self._site, client, None, boot), self.assigned)
+        if found.loadout is None or not self._fetched.all_of([found.loadout], event):
             return None
         self.set(client, None)
         self._running[client] = boot

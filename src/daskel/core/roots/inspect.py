@@ -19,14 +19,12 @@ from daskel.core.site.positions import Origin
 
 _DISK = re.compile(r"(?:/dev/(?!nfs|ram|zram|fuse|shm)|UUID=|LABEL=|PARTUUID=|PARTLABEL=)")
 _MAKES = {3: "x86", 62: "x86", 40: "arm", 183: "arm64", 243: "riscv", 258: "loongarch"}
-_RELEASE = re.compile(rb"Linux version ([^\s\0]+)")
 _NFS = re.compile(r"(^|/)nfs(v3)?\.ko")
 _CARD = re.compile(
     r"/drivers/net/(ethernet/|usb/|hyperv/|xen-|virtio_net|vmxnet3|fjes|thunderbolt)|/virtio_net\.ko|"
     r"(^|/)(virtio_net|e100|e1000e?|igb|igc|ixgbe|r8169|8139(cp|too)|tg3|bnx2x?|sky2|forcedeth|"
     r"pcnet32|ne2k-pci|vmxnet3|via-rhine|atl1[ce]|alx|jme|skge|stmmac|genet|dwmac-\w+)\.ko"
 )
-_BEGINS = re.compile(rb"\d[\w.+~-]*")  # a release, at the beginning of the version
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,6 +46,7 @@ class Handed:
     processor: str | None
     names: Collection[str] | None
     built_in: Collection[str] | None = None  # modules of the kernel itself; None when not known
+    missing: bool = False  # it boots the root's own kernel, and there is none
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,6 +99,10 @@ def _accounts(facts: Facts, root: Origin) -> Iterator[Finding]:
 
 
 def _kernel(facts: Facts, handed: Handed) -> Iterator[Finding]:
+    if handed.missing:
+        problem = f"loadout {handed.loadout} boots the kernel of its root, which has none in /boot"
+        remedy = "install one (Debian: linux-image-amd64), or name another: kernel = ..."
+        yield Finding(Severity.ERROR, handed.origin, problem, remedy)
     made_for = _MAKES.get(facts.init.machine) if facts.init else None
     if made_for and handed.processor and made_for != handed.processor:
         problem = f"the kernel of loadout {handed.loadout} is for {handed.processor}, "
@@ -111,7 +114,7 @@ def _kernel(facts: Facts, handed: Handed) -> Iterator[Finding]:
             f"the kernel of loadout {handed.loadout} is {handed.release}; "
             f"the root has modules of: {there}"
         )
-        remedy = "hand out the kernel and initrd of the root itself: daskel root files"
+        remedy = "leave out kernel and initrd: the root's own are used then"
         if not facts.modules:
             remedy = f"install linux-image-{handed.release} in the root: daskel root edit"
         yield Finding(Severity.ERROR, handed.origin, problem, remedy)
@@ -181,16 +184,6 @@ def _network(facts: Facts, root: Origin) -> Iterator[Finding]:
 def processor_of(machine: int) -> str | None:
     """The family of processors of an ELF file's machine type; None where it is not known."""
     return _MAKES.get(machine)
-
-
-def kernel_release(data: bytes) -> str | None:
-    """The release of a kernel image (Linux, Documentation/arch/x86/boot.rst, kernel_version)."""
-    if data[0x202:0x206] == b"HdrS":
-        at = int.from_bytes(data[0x20E:0x210], "little") + 0x200
-        match = _BEGINS.match(data, at)
-        return match[0].decode("ascii") if match else None
-    match = _RELEASE.search(data)
-    return match[1].decode("ascii", "replace") if match else None
 
 
 def elf_program(path: str, data: bytes) -> Program | None:

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import re
+
 from daskel.core.roots.magic import CPIO, SQUASHFS, compression
 
 HEAD = 4096  # bytes that are enough to tell
 
+_RELEASE = re.compile(rb"Linux version ([^\s\0]+)")
+_BEGINS = re.compile(rb"\d[\w.+~-]*")  # a release, at the beginning of the version
 # Machine types of PE/COFF, by the processor whose programs have them
 _MACHINES = {
     0x014C: "x86", 0x8664: "x64", 0x01C0: "arm", 0x01C2: "arm", 0x01C4: "arm", 0xAA64: "arm64",
@@ -31,6 +35,16 @@ def kernel_kind(head: bytes) -> str | None:
     if head[:2] == b"MZ":
         return "EFI program"
     return "compressed" if compression(head) == "gzip" else None
+
+
+def kernel_release(data: bytes) -> str | None:
+    """The release of a kernel image (Linux, Documentation/arch/x86/boot.rst, kernel_version)."""
+    if data[0x202:0x206] == b"HdrS":
+        at = int.from_bytes(data[0x20E:0x210], "little") + 0x200
+        match = _BEGINS.match(data, at)
+        return match[0].decode("ascii") if match else None
+    match = _RELEASE.search(data)
+    return match[1].decode("ascii", "replace") if match else None
 
 
 def kernel_processor(head: bytes) -> str | None:

@@ -11,7 +11,6 @@ from daskel.core.boot.arguments import (
     any_address,
     mount_path,
     representatives,
-    slate_of,
     variables,
 )
 from daskel.core.boot.identity import by_mac, roots_of, settings_of
@@ -23,6 +22,7 @@ from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.key_types import SlateKind
 from daskel.core.site.layers import NOT_ASSIGNED, Assigned, Effective, effective, segment_name
 from daskel.core.site.model import Site
+from daskel.core.site.slate_rules import slate_of
 
 NAME_COST = 1024  # bytes of a slate's size that each name counts for, beside what is in its file
 

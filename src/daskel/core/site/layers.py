@@ -6,7 +6,7 @@ From weak to strong: site, segment, groups in the order named, loadout, client.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 from types import MappingProxyType
 from typing import Generic, TypeVar
@@ -23,11 +23,13 @@ FOR_ONE_BOOT = Origin("assign --once", 0, 0)
 
 @dataclass(frozen=True, slots=True)
 class Assigned:
-    """Loadouts or choices assigned for one boot, by client. Whoever keeps the assignments changes
-    them here; nobody else does."""
+    """Loadouts or choices assigned for one boot, by client, and what clients' slates were made on.
+    Whoever keeps them changes them here; nobody else does."""
 
     waiting: Mapping[str, str]
     running: Mapping[str, str]  # used up by the boot that runs
+    # by root and client: the version that a slate stays on; not of slates that every boot wipes
+    slates: Mapping[tuple[str, str], int] = field(default_factory=dict)
 
 
 NOT_ASSIGNED = Assigned(MappingProxyType({}), MappingProxyType({}))

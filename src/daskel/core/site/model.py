@@ -9,6 +9,7 @@ from types import MappingProxyType
 from typing import Any
 
 from daskel.core.site.positions import Origin, Path, Sources
+from daskel.core.site.published import NOTHING, Published
 from daskel.core.site.tables import (
     TABLES,
     Choice,
@@ -55,6 +56,8 @@ class Site:
     positions: Sources
     templates: Mapping[str, str]  # texts of template files, by the path in the site file
     unbuilt: frozenset[str] = frozenset()  # boot loaders that are not here, and cannot be built
+    published: Published = NOTHING  # what roots boot with
+    own_kernels: frozenset[str] = frozenset()  # loadouts that boot the kernel of their root
     by_mac: Mapping[str, str] = field(init=False)  # MAC address to client name
     by_address: Mapping[IPv4Address, str] = field(init=False)  # fixed address to client name
 

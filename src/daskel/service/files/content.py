@@ -90,6 +90,8 @@ class Contents:
             self._shared.emit(Told(who, found.told))
         if found.data is not None:
             return Opened(found.path, found.kind, len(found.data), found.data, quiet=found.quiet)
+        if found.blob:
+            return self._published(found, asked, who, over)
         try:
             descriptor, size, place = self._shared.files.find(*found.places)
         except OSError as error:
@@ -110,6 +112,13 @@ class Contents:
             opened.data = image
             opened.close()
         return opened
+
+    def _published(self, found: Content, asked: bytes, who: Who, over: str) -> Opened | NotOpened:
+        try:
+            descriptor, size = self._shared.published.open(found.blob)
+        except OSError as error:
+            return self._missing(who, asked, over, why_not(error), Missed.ABSENT)
+        return Opened(found.path, found.kind, size, descriptor=descriptor)
 
     def _image(self, opened: Opened, device: str) -> bytes | None:
         """A boot loader's image with the server written into it, made once; None when it has no

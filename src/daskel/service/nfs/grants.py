@@ -16,7 +16,7 @@ from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
 
-from daskel.core.boot.arguments import export_path
+from daskel.core.boot.arguments import asked_for, export_path
 from daskel.core.history.events import (
     Event,
     FileSent,
@@ -186,6 +186,7 @@ class Exports(Keeping):
 
     def renew(self) -> None:
         """The site has changed: so may what clients may have."""
+        self._begin(self.look_again())
         for peer in list(self._peers):
             self._begin(self._renew(peer))
 
@@ -243,7 +244,7 @@ class Exports(Keeping):
     # --- slates ---
 
     async def _slate(
-        self, view: View, *, only_if_there: bool, booting: bool
+        self, view: View, *, only_if_there: bool, booting: bool, wanted: int | None = None
     ) -> ExportAt | NotThere | Failed:
         """The export of a slate, mounted; or why there is none."""
         async with self._one_by_one.setdefault(view.export, asyncio.Lock()):
@@ -252,7 +253,7 @@ class Exports(Keeping):
                 return opened
             name, path = self._name(view.root, view.client), self._shared.site.root_path(view.root)
             question = OpenSlate(
-                name, str(self._roots), path, dict(view.own), booting, only_if_there
+                name, str(self._roots), path, dict(view.own), booting, only_if_there, wanted
             )
             answer = await self._keeper.ask(question)
             if isinstance(answer, MustBeWiped):
@@ -264,6 +265,7 @@ class Exports(Keeping):
             number = export_number(view.export)
             made = ExportAt(number, answer.folder, answer.version, answer.upper, view.limit)
             self._opened[view.export] = made
+            self._slate_is_on(view.root, view.client, answer.version, frozen=answer.frozen)
             return made
 
     async def _take_away(self, question: CloseSlate | WipeSlate | RenewSlate) -> Message:
@@ -278,7 +280,10 @@ class Exports(Keeping):
         """Close a slate, or wipe it, when nobody else is about to open it."""
         export = View(root, client, "keep").export
         async with self._one_by_one.setdefault(export, asyncio.Lock()):
-            return said(await self._take_away(taking(how)(self._name(root, client))))
+            answer = await self._take_away(taking(how)(self._name(root, client)))
+            if how == "wipe":
+                self._shared.once.slate(root, client, None)
+            return said(answer)
 
     def connected(self) -> list[dict[str, Any]]:
         """Clients that are connected: which roots they may have, and the versions that they
@@ -361,11 +366,10 @@ class Exports(Keeping):
         """The export to mount, and the path below it; or why not."""
         peer, path = asked.peer, asked.path
         who, views = self._views(peer)
-        wanted = "/" + path.strip("/") + "/"
-        roots = self._shared.site.roots
-        root = next((r for r in roots if wanted.startswith(export_path(r) + "/")), None)
-        if root is None or root not in views:
-            absent = root is None
+        wanted = asked_for(path, self._shared.site.roots)
+        root = wanted[0] if wanted else ""
+        if wanted is None or root not in views:
+            absent = wanted is None
             why = MountRefusal.ABSENT if absent else MountRefusal.NOT_ALLOWED
             self._shared.emit(MountRefused(who, path, _why_not(who, views), why))
             return MountNot(mount.Status.NOT_FOUND if absent else mount.Status.ACCESS)
@@ -373,28 +377,33 @@ class Exports(Keeping):
             reason = "the call came from a port that any program may use (1024 or above)"
             self._shared.emit(MountRefused(who, path, reason, MountRefusal.PORT))
             return MountNot(mount.Status.ACCESS)
-        export, how, why = await self._export(views[root], who)
+        _, version, below = wanted
+        export, how, why = await self._export(views[root], who, version)
         if export is None:
             self._shared.emit(MountRefused(who, path, how, why))
             return MountNot(mount.Status.NOT_FOUND)
         granted = await self._grant(peer)
         channel.tell(granted)
-        below = wanted.removeprefix(export_path(root)).strip("/")
         if not below:
             self._mounts.setdefault(str(who), {})[root] = export.version
             self._shared.emit(Mounted(who, root, how))
         return MountHere(peer, export.number, root, below)
 
-    async def _export(self, view: View, who: Who) -> tuple[ExportAt | None, str, MountRefusal]:
-        """The export, and in words how the client has it, or why there is none."""
+    async def _export(
+        self, view: View, who: Who, wanted: int | None
+    ) -> tuple[ExportAt | None, str, MountRefusal]:
+        """The export, of the version that is `wanted` or in use, and in words how the client has
+        it; or why there is none."""
         versions = await self._versions(view.root)
-        version = f"version {versions.used}, " if versions.used else ""
+        number = versions.used if wanted is None else wanted
+        version = f"version {number}, " if number else ""
+        if number not in versions.there and (wanted is not None or view.slate == "none"):
+            why = f"version {number} is gone" if wanted else "its folder is missing"
+            return None, why, MountRefusal.ABSENT
         if view.slate == "none" or not self._can_mount:
-            if versions.used not in versions.there:
-                return None, "its folder is missing", MountRefusal.ABSENT
-            plain = self._plain(view.root, versions.used)
+            plain = self._plain(view.root, number)
             return plain, f"{version}read-only", MountRefusal.UNTOLD
-        opened = await self._slate(view, only_if_there=False, booting=True)
+        opened = await self._slate(view, only_if_there=False, booting=True, wanted=wanted)
         if not isinstance(opened, ExportAt):
             why = opened.error if isinstance(opened, Failed) else "it is not there"
             return None, f"the slate of {who} cannot be opened: {why}", MountRefusal.SLATE

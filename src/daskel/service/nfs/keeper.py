@@ -21,6 +21,7 @@ from typing import Any, cast
 
 from daskel.service.nfs.channel import pair, receive, send
 from daskel.service.nfs.messages import (
+    AskSlates,
     AskVersions,
     BootBegins,
     CloseSlate,
@@ -33,10 +34,14 @@ from daskel.service.nfs.messages import (
     Opened,
     OpenSlate,
     OpenTree,
+    Publish,
     Ready,
     RenewSlate,
+    Republished,
     ShowViews,
     SlateName,
+    SlateOn,
+    Slates,
     StartWorker,
     Versions,
     WipeSlate,
@@ -47,8 +52,9 @@ from daskel.system.host import privileges
 from daskel.system.nfs.fhandle import KernelFinder
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.mounts import mounted_below, own_namespace, tree_of
+from daskel.system.roots.publishing import PublishedFolder
 from daskel.system.roots.roots import RootFolder
-from daskel.system.roots.slates import Slate
+from daskel.system.roots.slates import Slate, slates_below
 
 
 def main() -> None:
@@ -197,8 +203,23 @@ class Keeper:
         if state and state.wipe and asked.booting:
             return MustBeWiped()
         root = RootFolder(Path(asked.roots), asked.path)
-        version = slate.show(root, asked.own, mounted_below(slate.folder))
-        return Opened(str(slate.view), str(slate.upper), version)
+        version = slate.show(root, asked.own, mounted_below(slate.folder), asked.wanted)
+        return Opened(str(slate.view), str(slate.upper), version, bool(slate.frozen))
+
+    def publish(self, asked: Publish) -> Message:
+        """Publish what a root boots with."""
+        root = RootFolder(Path(asked.roots), asked.path)
+        return Republished(PublishedFolder(Path(asked.published)).publish(asked.name, root))
+
+    def slates(self, asked: AskSlates) -> Message:
+        """Which versions slates were made on. What is damaged is said when it is opened."""
+        found = []
+        for slate in slates_below(Path(asked.slates)):
+            with suppress(MissingRequirementError, OSError):
+                if state := slate.state():
+                    on = SlateOn(slate.root, slate.client, state.version, bool(slate.frozen))
+                    found.append(on)
+        return Slates(tuple(found))
 
     def begin(self, asked: BootBegins) -> Message:
         """A client begins a boot."""
@@ -224,6 +245,8 @@ def _slate(name: SlateName) -> Slate:
 
 _HANDLERS: Mapping[type[Message], Callable[[Keeper, Any], Message]] = {
     AskVersions: Keeper.versions,
+    AskSlates: Keeper.slates,
+    Publish: Keeper.publish,
     ShowViews: Keeper.show,
     OpenSlate: Keeper.open,
     BootBegins: Keeper.begin,

@@ -67,8 +67,51 @@ class Versions(Message):
 
 
 @dataclass(frozen=True, slots=True)
+class Publish(Message):
+    """Publish what a root boots with, where that has changed; `published`: the folder for it,
+    `path`: of the root, below the folder of all roots."""
+
+    published: str
+    name: str
+    roots: str
+    path: str
+
+
+@dataclass(frozen=True, slots=True)
+class Republished(Message):
+    """Whether it boots with anything else from now on."""
+
+    changed: bool
+
+
+@dataclass(frozen=True, slots=True)
+class AskSlates(Message):
+    """Which versions were slates made on? `slates`: the folder of all slates."""
+
+    slates: str
+
+
+@dataclass(frozen=True, slots=True)
+class SlateOn(Message):
+    """A slate, the version that it was made on, and whether something of it is frozen."""
+
+    root: str
+    client: str
+    version: int
+    frozen: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Slates(Message):
+    """All slates."""
+
+    slates: tuple[SlateOn, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class OpenSlate(Message):
-    """Mount a slate on the version of its root; `own`: files made for its client."""
+    """Mount a slate on the version of its root; `own`: files made for its client; `wanted`: the
+    version for a slate that is new, None for the one in use."""
 
     slate: SlateName
     roots: str
@@ -76,6 +119,7 @@ class OpenSlate(Message):
     own: dict[str, str]
     booting: bool  # its client begins a boot
     only_if_there: bool  # not one that is new
+    wanted: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,6 +129,7 @@ class Opened(Message):
     folder: str
     upper: str  # where what is changed is kept
     version: int
+    frozen: bool = False  # something of it
 
 
 @dataclass(frozen=True, slots=True)

@@ -60,6 +60,7 @@ class KernelExports(Keeping):
 
     def renew(self) -> None:
         """The site has changed: so may what clients may have."""
+        self._begin(self.look_again())
         self._again.set()
 
     def connected(self) -> list[dict[str, Any]]:
@@ -77,6 +78,8 @@ class KernelExports(Keeping):
             if how == "close":  # somebody is about to change it on the disk
                 self._closed.add((root, client))
             answer = await self._keeper.ask(taking(how)(self._name(root, client)))
+        if how == "wipe":
+            self._shared.once.slate(root, client, None)
         self._shown = None
         self._again.set()
         return said(answer)

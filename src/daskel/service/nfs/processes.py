@@ -12,16 +12,20 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from daskel.core.boot.arguments import slate_of
 from daskel.core.history.events import Event, FileKind, FileSent, ProcessEnded, Seen, Who
+from daskel.core.site.slate_rules import slate_of
 from daskel.service.nfs.channel import pair, receive
 from daskel.service.nfs.messages import (
+    AskSlates,
     BootBegins,
     CloseSlate,
     Failed,
     Message,
+    Publish,
     Ready,
+    Republished,
     SlateName,
+    Slates,
     StartKeeper,
     StartWorker,
     WipeSlate,
@@ -33,6 +37,7 @@ from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.mounts import hide
 
 _FIRST_PAUSE, _LONGEST_PAUSE, _WELL = 0.25, 30.0, 60.0  # seconds
+_LOOK_AGAIN = 2.0  # seconds until it is looked again whether a root boots with something else
 _log = logging.getLogger(__name__)
 
 
@@ -94,6 +99,7 @@ class Keeping:
         self._tasks: set[asyncio.Task[Any]] = set()
         self._most, self._workers = workers, list[Channel]()
         self._ends: dict[str, _Ended] = {}
+        self._looked: dict[str, float] = {}  # when, by root
         self._keeper = self._start_keeper()
         first = receive(self._keeper.sock)
         if first is None:
@@ -141,6 +147,7 @@ class Keeping:
         """Begin to listen to the processes."""
         for channel in (self._starter, self._keeper, *self._workers):
             self._listen(channel)
+        await self.look_again()
         for worker in self._workers:
             self._worker_started(worker)
 
@@ -232,8 +239,39 @@ class Keeping:
         name = event.who.name
         return name if begins and self._can_mount and name in self._shared.site.clients else None
 
+    async def look_again(self) -> None:
+        """What clients' slates were made on; with another site, others of them may count."""
+        answer = await self._keeper.ask(AskSlates(str(self._slates))) if self._can_mount else None
+        for on in answer.slates if isinstance(answer, Slates) else ():
+            self._slate_is_on(on.root, on.client, on.version, frozen=on.frozen)
+
+    def _slate_is_on(self, root: str, client: str, version: int | None, *, frozen: bool) -> None:
+        """Its client boots with that version, unless every boot begins with a new one."""
+        site = self._shared.site
+        known = root in site.roots and client in site.clients
+        kept = known and (frozen or slate_of(site, site.clients[client], root) == "keep")
+        self._shared.once.slate(root, client, version if kept else None)
+
+    async def _publish(self) -> None:
+        """Working trees that clients boot from may have got another kernel."""
+        site, now = self._shared.site, self._shared.clock.monotonic()
+        for root in {site.loadouts[loadout].root or "" for loadout in site.own_kernels}:
+            known = site.published.get(root)
+            made = known.of(None) if known else None
+            looked = self._looked.get(root, float("-inf"))
+            if (made and made.version) or now - looked < _LOOK_AGAIN:
+                continue
+            self._looked[root] = now
+            folder, path = str(self._shared.published.folder), site.root_path(root)
+            answer = await self._keeper.ask(Publish(folder, root, str(self._roots), path))
+            if isinstance(answer, Republished) and answer.changed:
+                self._shared.read_published()
+            elif isinstance(answer, Failed):
+                _log.warning("root %s: its kernel could not be published: %s", root, answer.error)
+
     async def _begun(self, name: str) -> None:
         """What it changed of fresh slates goes when it mounts its root, and of frozen ones."""
+        await self._publish()
         site = self._shared.site
         for root in site.roots:
             kind = slate_of(site, site.clients[name], root)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import gzip
 import lzma
-import os
 import shutil
 import stat
 import subprocess
@@ -20,11 +19,13 @@ from daskel.core.roots.inspect import (
     Program,
     cpio_names,
     elf_program,
-    kernel_release,
 )
-from daskel.core.roots.kernels import kernel_processor
+from daskel.core.roots.kernels import HEAD, kernel_processor, kernel_release
 from daskel.core.roots.magic import compression
 from daskel.core.site.model import Site
+from daskel.core.site.own_kernels import of_path
+from daskel.system.roots.inside import inside, listed
+from daskel.system.roots.own_kernels import own_kernels, releases
 from daskel.system.roots.tree_copy import entries, forgets
 
 SCREEN_UNIT = "daskel-screen.service"
@@ -38,9 +39,7 @@ _LARGEST = 512 << 20  # bytes of an initrd, unpacked
 def read_facts(site: Site, root: str, tree: Path, files: Path) -> Facts:
     """What `inspect` judges, read from a root's tree and from `files`."""
     init = next((p for path in _INITS[:3] if (p := _program(tree, path))), None)
-    modules = [
-        p.name for p in listed(tree, "lib/modules") if (p / "kernel").exists() or any(p.glob("*"))
-    ]
+    modules = releases(tree)
     texts = {}
     for path in _JUDGED:
         place = inside(tree, path)
@@ -93,30 +92,6 @@ def _text(tree: Path, path: str) -> str | None:
     return None
 
 
-def inside(tree: Path, path: str, depth: int = 16) -> Path | None:
-    """What a path means inside of the tree: absolute links begin there; None when it is not."""
-    here = Path()
-    parts = list(Path(path.lstrip("/")).parts)
-    while parts:
-        here /= parts.pop(0)
-        place = tree / here
-        if place.is_symlink():
-            if not depth:
-                return None
-            depth -= 1
-            link = place.readlink()
-            base = Path() if link.is_absolute() else here.parent
-            joined = os.path.normpath("/" / base / str(link).lstrip("/")).lstrip("/")
-            here, parts = Path(), [*Path(joined).parts, *parts]
-    return tree / here if os.path.lexists(tree / here) else None
-
-
-def listed(tree: Path, path: str) -> list[Path]:
-    """What is in a folder of the tree, by the same rule."""
-    place = inside(tree, path)
-    return sorted(place.iterdir()) if place and place.is_dir() else []
-
-
 def _program(tree: Path, path: str) -> Program | None:
     place = inside(tree, path)
     if place is None or not place.is_file():
@@ -128,23 +103,28 @@ def _program(tree: Path, path: str) -> Program | None:
 def _handed(site: Site, root: str, tree: Path, files: Path) -> Iterator[Handed]:
     """Of every loadout with this root."""
     for name, loadout in site.loadouts.items():
-        if loadout.root == root and loadout.kernel:
+        if loadout.root == root and (loadout.kernel or name in site.own_kernels):
             yield handed(site, name, tree, files)
 
 
 def handed(site: Site, name: str, tree: Path, files: Path) -> Handed:
     """What a loadout hands out with the root in `tree`."""
-    loadout, kernel = site.loadouts[name], b""
+    loadout, kernel, own = site.loadouts[name], b"", name in site.own_kernels
+    chosen = next(iter(own_kernels(tree)), None) if own else None
+    initrds = [files / path for path in loadout.initrd if of_path(site, path) is None]
+    if chosen and chosen.initrd:
+        initrds.insert(0, chosen.initrd)
     with suppress(OSError):
-        kernel = (files / (loadout.kernel or "")).read_bytes()
+        kernel = (chosen.file if chosen else files / (loadout.kernel or "")).read_bytes()
     names: list[str] | None = None
-    for path in loadout.initrd:
+    for path in initrds:
         with suppress(OSError):
-            found = initrd_names((files / path).read_bytes())
+            found = initrd_names(path.read_bytes())
             names = None if found is None else (names or []) + found
-    release, processor = kernel_release(kernel), kernel_processor(kernel[:4096])
+    release, processor = kernel_release(kernel), kernel_processor(kernel[:HEAD])
     built_in = _built_in(tree, release) if release else None
-    return Handed(name, site.origin("loadout", name, "kernel"), release, processor, names, built_in)
+    place, missing = site.origin("loadout", name, "kernel"), own and chosen is None
+    return Handed(name, place, release, processor, names, built_in, missing)
 
 
 def _built_in(tree: Path, release: str) -> list[str] | None:

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from daskel.system.requirements import MissingRequirementError
-from daskel.system.roots.inspecting import inside
+from daskel.system.roots.inside import inside
 from daskel.system.roots.mounts import bind, mount, own_namespace
 
 _NAMES = Path("etc/resolv.conf")

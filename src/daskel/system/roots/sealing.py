@@ -13,7 +13,7 @@ from pathlib import Path
 
 from daskel.core.roots.packages import parse_status
 from daskel.system.host.libc import exchange
-from daskel.system.roots.inspecting import inside
+from daskel.system.roots.inside import inside
 from daskel.system.roots.kept import sync_folder
 from daskel.system.roots.roots import RootFolder, RootState, Version
 from daskel.system.roots.tree_copy import Progress, copy_tree, entries, same_file

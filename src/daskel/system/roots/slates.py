@@ -133,12 +133,16 @@ class Slate:
         lower = [self.folder / "own", *self.frozen, base]
         overlay(self.view, lower, self.upper, self.folder / "work")
 
-    def show(self, root: RootFolder, own: Mapping[str, str], mounted: Container[Path]) -> int:
+    def show(
+        self, root: RootFolder, own: Mapping[str, str], mounted: Container[Path],
+        wanted: int | None = None,
+    ) -> int:  # fmt: skip
         """Open it unless it is among what is `mounted`; the version that it is on, for a new one
-        that which is in use. Raises MissingRequirementError when there is no such version any
-        more."""
+        that which is `wanted`, or in use. Raises MissingRequirementError when there is no such
+        version any more."""
         state = self.state()
-        version = state.version if state else root.state().used
+        new = root.state().used if wanted is None else wanted
+        version = state.version if state else new
         base = root.version(version)
         if not base.is_dir():
             problem = f"version {version} of the root {self.root} is gone: {base}"

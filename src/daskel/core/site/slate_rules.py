@@ -1,0 +1,24 @@
+"""What a client may change of a root, and which line says so."""
+
+from __future__ import annotations
+
+from daskel.core.site.key_types import SlateKind
+from daskel.core.site.layers import Sourced
+from daskel.core.site.model import Site
+from daskel.core.site.tables import Client
+
+
+def slate_rule(site: Site, name: str, client: Client, root: str) -> Sourced[SlateKind]:
+    """The client's own, else its strongest group's, else the root's."""
+    groups = [(g, site.groups[g].slate) for g in reversed(client.group) if g in site.groups]
+    said = [("client", name, client.slate), *(("group", g, kind) for g, kind in groups)]
+    for kind, table, value in said:
+        if value is not None:
+            return Sourced(value, site.origin(kind, table, "slate"))
+    rules = site.roots.get(root)  # none where its table is wrong, which is said elsewhere
+    return Sourced(rules.slate if rules else "none", site.origin("root", root, "slate"))
+
+
+def slate_of(site: Site, client: Client, root: str) -> SlateKind:
+    """What a client may change of a root, without the line that says so."""
+    return slate_rule(site, "", client, root).value
