@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from contextlib import suppress
 
 from rich.table import Table
 from rich.text import Text
@@ -16,7 +17,10 @@ from daskel.core.dhcp.pxe import Firmware, architecture_number
 from daskel.core.history.once import Assignments
 from daskel.core.replies.answer import Answers
 from daskel.core.site.layers import Assigned, Effective, effective
+from daskel.core.site.slate_rules import stays_on
 from daskel.store.reading import read_leases, read_once
+from daskel.system.requirements import MissingRequirementError
+from daskel.system.roots.slates import slates_below
 from daskel.system.sitefile import SiteFile
 
 _XID = 1
@@ -38,8 +42,14 @@ def explain_client(
 
 
 def assigned_of(file: SiteFile) -> Assigned:
-    """What is assigned for one boot."""
-    return Assignments(file.valid, read_once(file.state)).assigned
+    """What is assigned for one boot, and what slates were made on, as far as this user sees it."""
+    known, site = Assignments(file.valid, read_once(file.state)), file.valid
+    for slate in slates_below(file.slates) if site.own_kernels else ():
+        with suppress(OSError, MissingRequirementError):
+            state = slate.state()
+            if state and stays_on(site, slate.client, slate.root, frozen=bool(slate.frozen)):
+                known.slate(slate.root, slate.client, state.version)
+    return known.assigned
 
 
 def _firmware(asked: str | None, found: Effective, seen: int | None) -> tuple[Firmware, str]:

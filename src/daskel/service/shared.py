@@ -113,6 +113,11 @@ class Shared:
         self.datagrams = Datagrams(self.answers)
         self.known = {bytes.fromhex(mac.replace(":", "")) for mac in site.by_mac}
 
+    def slate_is_on(self, root: str, client: str, version: int | None) -> None:
+        """The version that a client's slate stays on; None when it stays on none."""
+        if self.once.slate(root, client, version):
+            self.datagrams = Datagrams(self.answers)  # option 17 names the version
+
     def read_published(self) -> None:
         """What roots boot with has changed: boots that begin get it."""
         try:

@@ -22,6 +22,7 @@ from daskel.core.replies.reply import Question, Setting
 from daskel.core.roots.views import NAME_COST
 from daskel.core.site.layers import Effective, Overridden, Sourced, effective
 from daskel.core.site.model import Site
+from daskel.core.site.own_kernels import of_path, on_its_slate
 from daskel.core.site.positions import Origin
 from daskel.core.site.slate_rules import slate_rule
 from daskel.core.values import show_limit
@@ -64,7 +65,7 @@ def explain(answers: Answers, name: str, discover: Packet, now: float) -> Explan
     Raises KeyError for an unknown name, ValueError for a client on no segment, and ArgumentError.
     """
     site, ports, assigned = answers.site, answers.replies.ports, answers.replies.assigned
-    found = effective(site, name, once=assigned.waiting.get(name))
+    found = on_its_slate(site, effective(site, name, once=assigned.waiting.get(name)), assigned)
     if found.segment is None or found.segment.value not in site.segments:
         raise ValueError(f"client {name} is on no segment")
     segment = found.segment.value
@@ -82,7 +83,7 @@ def explain(answers: Answers, name: str, discover: Packet, now: float) -> Explan
         steps = [_elsewhere(site, segment, mode)]
     local = not wants_loader(found)
     if file.path is not None and question.boot:
-        steps += _boot(site, found, question.boot, file, ports, given)
+        steps += _boot(answers, found, question.boot, file, given)
     elif file.origin is not None:
         steps.append(Step("Boot", (Line("boot file", "none", file.origin),)))
     elif local:
@@ -146,9 +147,9 @@ def _dhcp(answers: Answers, found: Effective, reply: Packet, question: Question)
 
 
 def _boot(
-    site: Site, found: Effective, boot: BootRequest, file: BootFile, ports: Ports,
-    address: IPv4Address,
-) -> list[Step]:  # fmt: skip
+    answers: Answers, found: Effective, boot: BootRequest, file: BootFile, address: IPv4Address
+) -> list[Step]:
+    site, ports, assigned = answers.site, answers.replies.ports, answers.replies.assigned
     over = "http" if boot.over_http else "tftp"
     loaded = Line(f"over {over.upper()}", file.path or "", file.origin)
     if file.origin is not None or not (found.loadout and found.loadout_name):
@@ -160,7 +161,7 @@ def _boot(
     asked = Line(f"over {over.upper()}", config_path(found.mac.value))
     line = " ".join(argument.value for argument in arguments)
     who = Who(found.name, found.mac.value, address)
-    text = grub_text(site, who, found.segment.value, ports, over)
+    text = grub_text(site, who, found.segment.value, ports, over, assigned)
     files = []
     if found.choice:
         files.append(Line("choice", found.boot.value, found.boot.origin))
@@ -173,11 +174,13 @@ def _boot(
     if loadout.boot == "local":
         files.append(Line("boots", "its own disk", site.origin(*place, "boot")))
     if loadout.kernel:
-        files.append(Line("kernel", loadout.kernel, site.origin(*place, "kernel")))
+        own = of_path(site, loadout.kernel)
+        more = f"   ({own[1].release}, the root's own)" if own else ""
+        files.append(Line("kernel", loadout.kernel + more, site.origin(*place, "kernel")))
     files += [Line("initrd", path, site.origin(*place, "initrd")) for path in loadout.initrd]
     first = [Step("Boot loader", (loaded,)), Step("Loader configuration", (asked,), text)]
     if boot.script:
-        script = uboot_text(site, who, found.segment.value, ports)
+        script = uboot_text(site, who, found.segment.value, ports, assigned)
         first = [Step("U-Boot's script", (loaded,), script)]
     steps = [
         *first,

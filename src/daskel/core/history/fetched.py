@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from daskel.core.history.events import Addressed, Event, FileKind, FileSent
+from daskel.core.site.published import of_any_version
 from daskel.core.site.tables import Loadout
 
 
@@ -25,8 +26,11 @@ class Fetched:
         if event.kind is FileKind.CONFIGURATION:
             self._paths[client] = set()
         fetched = self._paths.setdefault(client, set())
-        fetched.add(event.path)
-        return any(lo.kernel and {lo.kernel, *lo.initrd} <= fetched for lo in loadouts)
+        fetched.add(of_any_version(event.path))
+        return any(
+            lo.kernel and set(map(of_any_version, (lo.kernel, *lo.initrd))) <= fetched
+            for lo in loadouts
+        )
 
     def forget(self, client: str) -> None:
         """A client begins anew."""

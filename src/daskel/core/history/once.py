@@ -7,9 +7,8 @@ from dataclasses import dataclass
 
 from daskel.core.history.events import Event, Seen
 from daskel.core.history.fetched import Fetched
-from daskel.core.site.layers import Assigned, effective
+from daskel.core.site.layers import Assigned
 from daskel.core.site.model import Site
-from daskel.core.site.own_kernels import on_its_slate
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,11 +42,13 @@ class Assignments:
         if boot is not None:
             self._waiting[client] = boot
 
-    def slate(self, root: str, client: str, version: int | None) -> None:
-        """The version that a client's slate stays on; None when it stays on none."""
-        self._slates.pop((root, client), None)
+    def slate(self, root: str, client: str, version: int | None) -> bool:
+        """The version that a client's slate stays on, None when it stays on none; whether that is
+        another one than before."""
+        before = self._slates.pop((root, client), None)
         if version is not None:
             self._slates[root, client] = version
+        return before != version
 
     def happened(self, event: Event) -> list[Once] | None:
         """What is to be kept for the event's client from now on; None when nothing changed."""
@@ -58,10 +59,8 @@ class Assignments:
             waiting = self._waiting.get(client)
             return [Once(client, waiting)] if waiting else []
         boot = self._waiting.get(client)
-        if boot is None or boot not in self._site.loadouts or client not in self._site.clients:
-            return None
-        found = on_its_slate(self._site, effective(self._site, client, None, boot), self.assigned)
-        if found.loadout is None or not self._fetched.all_of([found.loadout], event):
+        loadout = self._site.loadouts.get(boot or "")
+        if boot is None or loadout is None or not self._fetched.all_of([loadout], event):
             return None
         self.set(client, None)
         self._running[client] = boot

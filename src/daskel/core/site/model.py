@@ -9,7 +9,7 @@ from types import MappingProxyType
 from typing import Any
 
 from daskel.core.site.positions import Origin, Path, Sources
-from daskel.core.site.published import NOTHING, Published
+from daskel.core.site.published import Published
 from daskel.core.site.tables import (
     TABLES,
     Choice,
@@ -56,7 +56,7 @@ class Site:
     positions: Sources
     templates: Mapping[str, str]  # texts of template files, by the path in the site file
     unbuilt: frozenset[str] = frozenset()  # boot loaders that are not here, and cannot be built
-    published: Published = NOTHING  # what roots boot with
+    published: Published = field(default_factory=dict)  # what roots boot with
     own_kernels: frozenset[str] = frozenset()  # loadouts that boot the kernel of their root
     by_mac: Mapping[str, str] = field(init=False)  # MAC address to client name
     by_address: Mapping[IPv4Address, str] = field(init=False)  # fixed address to client name

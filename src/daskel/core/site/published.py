@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from types import MappingProxyType
 
 FOLDER = "published"  # the first part of every path
 KERNEL, INITRD = "vmlinuz", "initrd.img"
@@ -56,9 +55,16 @@ class PublishedRoot:
 
 
 Published = Mapping[str, PublishedRoot]  # by root
-NOTHING: Published = MappingProxyType({})
 
 
 def path_of(root: str, name: str, file: str) -> str:
     """The path on the wire of a file of one boot set."""
     return f"{FOLDER}/{root}/{name}/{file}"
+
+
+def of_any_version(path: str) -> str:
+    """A path without the version in it: a slate may keep its client on another one."""
+    parts = path.split("/")
+    if len(parts) < 4 or parts[0] != FOLDER:
+        return path
+    return "/".join([*parts[:-2], parts[-1]])

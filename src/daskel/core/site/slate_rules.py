@@ -22,3 +22,12 @@ def slate_rule(site: Site, name: str, client: Client, root: str) -> Sourced[Slat
 def slate_of(site: Site, client: Client, root: str) -> SlateKind:
     """What a client may change of a root, without the line that says so."""
     return slate_rule(site, "", client, root).value
+
+
+def stays_on(site: Site, client: str, root: str, *, frozen: bool) -> bool:
+    """Whether the client's slate of a root stays on the version that it was made on: it is kept, or
+    something of it is frozen. Any other is made anew at every boot, on the version in use then."""
+    if root not in site.roots or client not in site.clients:
+        return False
+    kind = slate_of(site, site.clients[client], root)
+    return kind == "keep" or (kind == "fresh" and frozen)

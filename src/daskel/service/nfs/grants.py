@@ -282,7 +282,7 @@ class Exports(Keeping):
         async with self._one_by_one.setdefault(export, asyncio.Lock()):
             answer = await self._take_away(taking(how)(self._name(root, client)))
             if how == "wipe":
-                self._shared.once.slate(root, client, None)
+                self._shared.slate_is_on(root, client, None)
             return said(answer)
 
     def connected(self) -> list[dict[str, Any]]:

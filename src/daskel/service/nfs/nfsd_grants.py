@@ -79,7 +79,7 @@ class KernelExports(Keeping):
                 self._closed.add((root, client))
             answer = await self._keeper.ask(taking(how)(self._name(root, client)))
         if how == "wipe":
-            self._shared.once.slate(root, client, None)
+            self._shared.slate_is_on(root, client, None)
         self._shown = None
         self._again.set()
         return said(answer)

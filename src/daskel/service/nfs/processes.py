@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from daskel.core.history.events import Event, FileKind, FileSent, ProcessEnded, Seen, Who
-from daskel.core.site.slate_rules import slate_of
+from daskel.core.site.slate_rules import slate_of, stays_on
 from daskel.service.nfs.channel import pair, receive
 from daskel.service.nfs.messages import (
     AskSlates,
@@ -245,12 +245,10 @@ class Keeping:
         for on in answer.slates if isinstance(answer, Slates) else ():
             self._slate_is_on(on.root, on.client, on.version, frozen=on.frozen)
 
-    def _slate_is_on(self, root: str, client: str, version: int | None, *, frozen: bool) -> None:
+    def _slate_is_on(self, root: str, client: str, version: int, *, frozen: bool) -> None:
         """Its client boots with that version, unless every boot begins with a new one."""
-        site = self._shared.site
-        known = root in site.roots and client in site.clients
-        kept = known and (frozen or slate_of(site, site.clients[client], root) == "keep")
-        self._shared.once.slate(root, client, version if kept else None)
+        kept = stays_on(self._shared.site, client, root, frozen=frozen)
+        self._shared.slate_is_on(root, client, version if kept else None)
 
     async def _publish(self) -> None:
         """Working trees that clients boot from may have got another kernel."""
