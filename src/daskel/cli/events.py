@@ -18,6 +18,8 @@ from daskel.core.history.events import (
     FileSized,
     FileUntold,
     GivenBack,
+    ImageStep,
+    ImageTold,
     LeftOut,
     Malformed,
     Mounted,
@@ -92,6 +94,8 @@ def words(event: Event) -> tuple[str, str]:
             return "received", f"{event.path} {show_size(event.size)}"
         case Mounted():
             return "mounted", f"root {event.root}, {event.how}"
+        case ImageTold():
+            return _image_words(event)
         case MountRefused():
             return "refused", f"mount {event.path}: {event.reason}".replace("mount :", "mount:")
         case FileAsked():
@@ -136,7 +140,20 @@ def words(event: Event) -> tuple[str, str]:
             return "event", repr(event)
 
 
+def _image_words(event: ImageTold) -> tuple[str, str]:
+    if event.step is ImageStep.FETCHING:
+        return "fetching", f"its root into memory, {show_size(event.size)}"
+    if event.step is ImageStep.MOUNTED:
+        return "mounted", f"its root from an image, after {show_duration(round(event.seconds, 1))}"
+    if event.step is ImageStep.RECONNECTED:
+        lost = show_duration(round(event.seconds))
+        return "connected", f"its block device again; the connection was lost for {lost}"
+    return "failed", f"to mount its root: {event.text}"
+
+
 def bad(event: Event) -> bool:
+    if isinstance(event, ImageTold):
+        return event.step is ImageStep.FAILED
     return isinstance(event, _BAD) and not (isinstance(event, FileMissing) and event.harmless)
 
 

@@ -11,6 +11,7 @@ from daskel.cli.site import question
 from daskel.core.site.model import Site
 from daskel.core.site.own_kernels import with_published
 from daskel.system.requirements import MissingRequirementError
+from daskel.system.roots.publishing import sent_of
 from daskel.system.sitefile import SiteFile
 
 
@@ -32,7 +33,8 @@ def published(file: SiteFile, roots: Iterable[str], output: Output) -> bool:
     changed = False
     for name in roots:
         try:
-            changed = file.published.publish(name, root_of(file, name)) or changed
+            sent = sent_of(file.valid, name)
+            changed = file.published.publish(name, root_of(file, name), sent) or changed
         except PermissionError as error:
             if os.geteuid() == 0:
                 output.error(f"{error.filename}: {error.strerror}", "check its permissions")

@@ -32,6 +32,11 @@ def seen_by(
         output.error(f"{client} has no slate of {root}", "daskel slate list shows all")
         return ExitCode.BAD_NEWS
     base, view = base_of(file, slate), slate.folder / "seen"
+    with slate.mounted():
+        return _seen(slate, base, view, use)
+
+
+def _seen(slate: Slate, base: Path, view: Path, use: Callable[[Path], ExitCode]) -> ExitCode:
     try:
         own_namespace()
         view.mkdir(exist_ok=True)

@@ -5,12 +5,13 @@ from __future__ import annotations
 import re
 import shlex
 import time
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from hashlib import sha256
 from ipaddress import IPv4Address
 from zlib import crc32
 
+from daskel.core.boot import images
 from daskel.core.boot.wire import Wire
 from daskel.core.content import up
 from daskel.core.content.grub import config_path, is_built_in
@@ -30,6 +31,7 @@ from daskel.rehearse.fetch import (
     http_tell,
     tftp_pieces,
 )
+from daskel.rehearse.images import ImageRoot
 
 _SCRIPT_HEAD = 72  # bytes before the text of U-Boot's script
 _DEVICE = re.compile(r"\((tftp|http),([^)]+)\)/(.*)")
@@ -245,6 +247,9 @@ class _Booting:
             raise BootError(f"the system got {acknowledged.yiaddr}, the firmware {self._own}")
         self._stage("running kernel")
         arguments = dict(a.partition("=")[::2] for a in result.command_line.split())
+        if images.ROOT in arguments:
+            self._image(arguments, acknowledged.siaddr)
+            return
         match = _NFS_ROOT.fullmatch(arguments.get("nfsroot", ""))
         if match is None:
             return  # runs from memory
@@ -259,6 +264,17 @@ class _Booting:
                 self._tell(server)
         finally:
             root.close()
+
+    def _image(self, arguments: Mapping[str, str], server: IPv4Address) -> None:
+        """Its root comes as an image."""
+        began = time.monotonic()
+        image = ImageRoot(self._wire, self._own, arguments)
+        self._keep("root", image.url, image.pieces())
+        own = image.own_files()
+        image.tell_mounted(time.monotonic() - began)
+        self._stage("root")
+        if f" {up.IN_ROOT.lstrip('/')}\n".encode() in own:
+            self._tell(server)
 
     def _tell(self, server: IPv4Address) -> None:
         """As the script in its root does."""

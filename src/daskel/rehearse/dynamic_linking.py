@@ -3,38 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from pathlib import Path
 
 from daskel.core.roots.inspect import processor_of
 from daskel.core.roots.linking import Linked, LinkError, Object, Tree, linked
 from daskel.rehearse.fetch import BootError, NfsRoot
-from daskel.system.roots.inside import inside, listed
 
 _INITS = ("/sbin/init", "/etc/init", "/bin/init", "/bin/sh")  # in the order of the kernel
-
-
-class FolderTree:
-    """A root in a folder of this machine, which a client sees as its own."""
-
-    def __init__(self, folder: Path) -> None:
-        self._folder = folder
-
-    def read(self, path: str) -> bytes | None:
-        """See `Tree`; links do not lead out of the folder."""
-        place = inside(self._folder, path)
-        try:
-            return place.read_bytes() if place and place.is_file() else None
-        except OSError:
-            return None
-
-    def names(self, path: str) -> list[str]:
-        """See `Tree`."""
-        return [place.name for place in listed(self._folder, path)]
-
-    def real(self, path: str) -> str:
-        """See `Tree`."""
-        place = inside(self._folder, path)
-        return f"/{place.relative_to(self._folder)}" if place else path
 
 
 class _NfsTree:

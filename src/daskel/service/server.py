@@ -78,6 +78,7 @@ class Server:
             self._simple.append(TftpService(self._shared, contents, server))
             if isinstance(self.exports, Exports):
                 self._streams.append(NfsService(self.exports, server, wire))
+                self._streams.append(NfsService(self.exports, server, wire, blocks=True))
                 self._map_ports(server)
         self._streams.append(HttpService(self._shared, contents))
         if tls:

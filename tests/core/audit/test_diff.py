@@ -109,12 +109,12 @@ VALUES: dict[str, dict[str, str]] = {
     },
     "root.notebook": {
         "path": '"other"', "slate": '"fresh"', "size": '"1 GiB"', "own": '{ "etc/x" = "y" }',
-        "up": "true", "forget": '["tmp/*"]', "ports": '"any"',
+        "up": "true", "forget": '["tmp/*"]', "ports": '"any"', "delivery": '"blocks"',
     },
     "loadout.notebook": {
         "args": '["a=1"]', "options": '{ time-offset = 3 }', "boot-file": '"other.img"',
         "title": '"Other"', "password": '"grub.pbkdf2.sha512.1.0A.0B"', "kernel": '"other"',
-        "initrd": '["other"]', "root": '"spare"', "boot": '"local"',
+        "initrd": '["other"]', "root": '"spare"', "boot": '"local"', "delivery": '"memory"',
     },
     "choice.tideroom": {
         "entries": '["notebook", "rescue"]', "default": '"rescue"', "wait": '"1s"',
@@ -127,13 +127,13 @@ VALUES: dict[str, dict[str, str]] = {
     "group.tide": {
         "args": '["a=1"]', "options": "{ }", "boot-file": '"other.img"',
         "segment": '"boathouse"', "boot": '"rescue"', "slate": '"fresh"',
-        "firmware": '"uefi-x64"',
+        "firmware": '"uefi-x64"', "delivery": '"blocks"',
     },
     "client.tide-02": {
         "args": '["a=1"]', "options": '{ time-offset = 3 }', "boot-file": '"other.img"',
         "mac": '"02:61:08:00:00:77"', "group": '["buoy"]', "segment": '"boathouse"',
         "boot": '"disk"', "slate": '"none"', "address": '"10.61.8.50"', "uuid": '"u"',
-        "serial": '"s"', "firmware": '"uefi-x64"', "place": '"A3"',
+        "serial": '"s"', "firmware": '"uefi-x64"', "place": '"A3"', "delivery": '"memory"',
     },
 }  # fmt: skip
 UNNOTICED = {  # that no machine receives anything else by these is checked, too

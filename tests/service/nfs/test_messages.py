@@ -77,10 +77,11 @@ def test_every_message_has_somebody_who_deals_with_it() -> None:
     answers = {
         messages.Ready, messages.Versions, messages.Opened, messages.NotThere, messages.MustBeWiped,
         messages.Shown, messages.Done, messages.Failed, messages.MountHere, messages.MountNot,
-        messages.Paths,
+        messages.Paths, messages.Republished, messages.Slates, messages.DiskAt,
+        messages.BlockHere, messages.BlockNot, messages.BlockNames,
     }  # fmt: skip
     starting = {messages.StartKeeper, messages.StartWorker}  # by the processes themselves
-    parts = {messages.SlateName, messages.ShownView, messages.ExportAt}
+    parts = {messages.SlateName, messages.ShownView, messages.ExportAt, messages.SlateOn}
     handled = set(keeper._HANDLERS) | set(worker._HANDLERS) | set(grants.HEARD)
     handled |= set(keeper.FOR_WORKERS)
     kinds = {k for k in vars(messages).values() if isinstance(k, type) and issubclass(k, Message)}

@@ -32,13 +32,14 @@ from daskel.core.site.model import Site
 from daskel.core.site.slate_rules import slate_of
 from daskel.core.site.tables import Loadout
 from daskel.core.values import show_duration, show_size
-from daskel.rehearse.dynamic_linking import FolderTree, starts
+from daskel.rehearse.dynamic_linking import starts
 from daskel.rehearse.fetch import BootError
 from daskel.rehearse.keys import Typing
 from daskel.rehearse.machine import KINDS, VirtualMachine, switch_on
 from daskel.rehearse.network import Network
 from daskel.system.control_client import ask, socket_path
 from daskel.system.requirements import MissingRequirementError
+from daskel.system.roots.inside import FolderTree
 from daskel.system.roots.roots import RootFolder
 from daskel.system.sitefile import SiteFile
 

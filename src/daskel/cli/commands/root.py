@@ -11,7 +11,13 @@ from rich.table import Table as Grid
 from rich.text import Text
 
 from daskel.cli.commands.root_making import build_root, hand_out, import_root, look
-from daskel.cli.commands.root_versions import drop_version, edit_tree, seal_version, use_version
+from daskel.cli.commands.root_versions import (
+    drop_version,
+    edit_tree,
+    pack_version,
+    seal_version,
+    use_version,
+)
 from daskel.cli.editing import names_of
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.root_options import (
@@ -41,6 +47,7 @@ EXAMPLE = (
     "daskel root edit notebook -- apt-get upgrade",
     "daskel root seal notebook --note 'upgraded'",
     "daskel root use notebook 2",
+    "daskel root pack notebook",
 )
 run = None  # each verb has its own
 _MOST_SHOWN = 12  # paths of a list, when --all is not given
@@ -101,6 +108,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         changes=True,
     )
     use.add_argument("version", type=int, help="its number")
+    packing = _verb(
+        verbs, "pack", "make the image of a version, for clients that get no files", pack_version,
+        changes=True,
+    )  # fmt: skip
+    of = "its number (default: the one that clients get)"
+    packing.add_argument("version", type=int, nargs="?", help=of)
     compare = _verb(verbs, "diff", "what differs between two versions", _diff)
     compare.add_argument("old", help="a version, or: tree")
     compare.add_argument("new", nargs="?", default="tree", help="the same (default: tree)")
@@ -156,17 +169,19 @@ def _list(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
         output.json(rows)
         return ExitCode.GOOD
     grid = Grid(box=None, header_style="bold", pad_edge=False)
-    for title in ("root", "clients get", "versions", "size", "slate", "slates", "loadouts"):
-        grid.add_column(title, justify="right" if title in ("size", "slates") else "left")
+    right = ("size", "image", "slates")
+    for title in ("root", "clients get", "versions", *right[:2], "slate", right[2], "loadouts"):
+        grid.add_column(title, justify="right" if title in right else "left")
     for row in rows:
         used = Text(version_name(row["used"]), style="" if row["used"] else "yellow")
         if not row["there"]:
             used = Text("its folder is missing", style="red")
         numbers = ", ".join(map(str, row["versions"])) or "none sealed"
         size = show_size(row["size"]) if row["size"] is not None else ""
+        image = show_size(row["image"]) if row["image"] else ""
         limit = f", {show_limit(row['limit'])} each" if row["limit"] else ""
         grid.add_row(
-            row["root"], used, numbers, size, row["slate"] + limit, str(row["slates"]),
+            row["root"], used, numbers, size, image, row["slate"] + limit, str(row["slates"]),
             ", ".join(row["loadouts"]),
         )  # fmt: skip
     output.console.print(grid)
@@ -180,6 +195,7 @@ def _row(file: SiteFile, site: Site, name: str) -> dict[str, Any]:
     return {
         "root": name, "used": state.used, "versions": list(state.versions),
         "there": root.version(state.used).is_dir(), "size": version.size if version else None,
+        "image": (version.image or None) if version else None,
         "slate": rules.slate, "limit": rules.size, "slates": len(slates_of(file, name)),
         "loadouts": [n for n, loadout in site.loadouts.items() if loadout.root == name],
     }  # fmt: skip
@@ -192,7 +208,8 @@ def _show(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
     if output.as_json:
         versions = [
             {"version": n, "used": n == state.used, "sealed": v.sealed, "files": v.files,
-             "size": v.size, "new": v.new, "note": v.note, "slates": on[n]}
+             "size": v.size, "new": v.new, "note": v.note, "slates": on[n],
+             "image": v.image or None, "digest": v.digest or None}
             for n, v in state.versions.items()
         ]  # fmt: skip
         output.json({"root": args.name, "tree": str(root.tree), "versions": versions})
@@ -203,14 +220,16 @@ def _show(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
         output.print(f"Seal one: daskel root seal {args.name}")
         return ExitCode.GOOD
     grid = Grid(box=None, header_style="bold", pad_edge=False)
-    for title in ("version", "sealed", "files", "size", "new", "slates on it", "note"):
-        grid.add_column(title, justify="right" if title in ("files", "size", "new") else "left")
+    numbers = ("files", "size", "new", "image")
+    for title in ("version", "sealed", *numbers, "slates on it", "note"):
+        grid.add_column(title, justify="right" if title in numbers else "left")
     for number, v in sorted(state.versions.items()):
         mark = " ← clients get this one" if number == state.used else ""
         sealed = show_ago(time.time() - v.sealed)
         grid.add_row(
             f"{number}{mark}", sealed, f"{v.files:,}", show_size(v.size), show_size(v.new),
-            few(on[number], 4), v.note, style="bold" if mark else "",
+            show_size(v.image) if v.image else "", few(on[number], 4), v.note,
+            style="bold" if mark else "",
         )  # fmt: skip
     output.console.print(grid)
     if on[0]:

@@ -12,9 +12,11 @@ from daskel.cli.publishing import publish
 from daskel.cli.root_options import root_of, users_of, version_name
 from daskel.cli.site import question
 from daskel.cli.slate_layers import seen_by
+from daskel.core.site.layers import deliveries
 from daskel.core.values import counted, few, show_size
 from daskel.system.requirements import MissingRequirementError
-from daskel.system.roots.roots import RootState
+from daskel.system.roots.packing import pack
+from daskel.system.roots.roots import RootFolder, RootState, Version
 from daskel.system.roots.run_inside import NOT_THERE, run_inside
 from daskel.system.roots.sealing import drop, own_size, seal
 from daskel.system.roots.tree_copy import CopyPlan, need_room, plan
@@ -79,6 +81,7 @@ def _make(args: argparse.Namespace, output: Output, file: SiteFile, source: Path
             number, made = seal(
                 root, source, forget, args.note, lambda size: progress.advance(task, size)
             )
+        packed = _packed(file, args.name, root, number, output)
         if args.use:
             root.use(number)
         used = root.state().used
@@ -87,12 +90,56 @@ def _make(args: argparse.Namespace, output: Output, file: SiteFile, source: Path
         output.json({
             "root": args.name, "version": number, "used": used, "new": made.new,
             "size": made.size, "files": made.files, "forgotten": planned.forgotten,
+            "image": packed.image if packed else None,
         })  # fmt: skip
         return ExitCode.GOOD
     output.print(f"Version {number} of {args.name}: {made.files:,} files, {show_size(made.size)}, "
                  f"of which {show_size(made.new)} are new.")  # fmt: skip
+    if packed:
+        output.print(f"Its image has {show_size(packed.image)}.")
     more = "" if used == number else f"; this one with: daskel root use {args.name} {number}"
     output.print(f"Clients get version {used} at their next boot{more}")
+    return ExitCode.GOOD
+
+
+def _packed(
+    file: SiteFile, name: str, root: RootFolder, number: int, output: Output
+) -> Version | None:
+    """The version with its image, where somebody gets the root as one."""
+    if not deliveries(file.valid, name) & {"blocks", "memory"}:
+        return None
+    return _pack(root, number, output)
+
+
+def _pack(root: RootFolder, number: int, output: Output) -> Version:
+    need_room(root.tree.parent, root.state().versions[number].size // 2)
+    with working(output, f"image of version {number}", 100) as progress:
+        task = progress.task_ids[0]
+        return pack(root, number, lambda percent: progress.advance(task, percent))
+
+
+def pack_version(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
+    """Make the image of a version, for clients that get no files."""
+    root = root_of(file, args.name)
+    state = root.state()
+    number = args.version or state.used or max(state.versions, default=0)
+    if number not in state.versions:
+        what = f"there is no version {number}" if number else "no version is sealed"
+        output.error(what, f"daskel root show {args.name} lists them; daskel root seal makes one")
+        return ExitCode.WRONG_USE
+    if args.dry_run:
+        output.print(f"Would make the image of version {number} of {args.name}.")
+        return ExitCode.GOOD
+    with root.lock():
+        made = _pack(root, number, output)
+    publish(file, output, args.name)
+    if output.as_json:
+        output.json({
+            "root": args.name, "version": number, "image": made.image, "digest": made.digest,
+        })  # fmt: skip
+        return ExitCode.GOOD
+    size = f"{show_size(made.image)} instead of {show_size(made.size)}"
+    output.print(f"The image of version {number} of {args.name} is made: {size}.")
     return ExitCode.GOOD
 
 

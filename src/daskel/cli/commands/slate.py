@@ -5,7 +5,8 @@ from __future__ import annotations
 import argparse
 import os
 import time
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -140,7 +141,8 @@ def _show(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
     slate = _chosen(args, output, file)
     if slate is None:
         return ExitCode.WRONG_USE
-    found = list(slate.changes(base_of(file, slate)))
+    with _reading(file, slate):
+        found = list(slate.changes(base_of(file, slate)))
     if output.as_json:
         output.json([{"path": c.path, "what": c.what, "size": c.size} for c in found])
         return ExitCode.GOOD
@@ -183,7 +185,9 @@ def _copy_out(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitC
         output.error(f"{args.target} is there already", "name a new folder or file")
         return ExitCode.WRONG_USE
     path = Path(os.path.normpath(args.path.strip("/") or "."))
-    if not slate.copy(path, args.target):
+    with _reading(file, slate):
+        copied = slate.copy(path, args.target)
+    if not copied:
         hint = f"daskel slate show {slate.client} lists what it changed"
         output.error(f"{slate.client} did not change {args.path}", hint)
         return ExitCode.BAD_NEWS
@@ -220,6 +224,11 @@ def _rebase(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCod
     slate = _chosen(args, output, file)
     if slate is None:
         return ExitCode.WRONG_USE
+    if slate.disk.exists():
+        problem = f"what {slate.client} keeps is a block device, which stays on its version"
+        remedy = f"daskel slate copy-out {slate.client} . FOLDER, and daskel slate wipe"
+        output.error(problem, remedy)
+        return ExitCode.BAD_NEWS
     old, root = base_of(file, slate), root_of(file, slate.root)
     state, versions = slate.state(), root.state()
     number = versions.used if args.to is None else args.to
@@ -279,7 +288,7 @@ def _freeze(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCod
         said = f"What {slate.client} changes is kept again, on top of what it had."
         if slate.frozen:
             said = f"{slate.client} begins with what was frozen before."
-    elif slate.upper.exists():
+    elif slate.disk.exists() or slate.upper.exists():
         slate.freeze()
         said = f"{slate.client} begins with what it has now at every boot; the rest is wiped."
     else:
@@ -316,6 +325,16 @@ def _say_conflicts(
     if len(taken) < len(both):
         output.print(f"Of what is not taken from the version (--take PATH), "
                      f"{slate.client} keeps its own.")  # fmt: skip
+
+
+@contextmanager
+def _reading(file: SiteFile, slate: Slate) -> Iterator[None]:
+    """What it holds can be read meanwhile; a block device only while its client has it not."""
+    if slate.disk.exists() and _is_connected(file, slate):
+        problem = f"{slate.client} has its block device mounted"
+        raise MissingRequirementError(problem, "power it off first")
+    with slate.mounted():
+        yield
 
 
 def _is_connected(file: SiteFile, slate: Slate) -> bool:

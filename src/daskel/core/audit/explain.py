@@ -22,9 +22,9 @@ from daskel.core.replies.reply import Question, Setting
 from daskel.core.roots.views import NAME_COST
 from daskel.core.site.layers import Effective, Overridden, Sourced, effective
 from daskel.core.site.model import Site
-from daskel.core.site.own_kernels import of_path, on_its_slate
+from daskel.core.site.own_kernels import of_path
 from daskel.core.site.positions import Origin
-from daskel.core.site.slate_rules import slate_rule
+from daskel.core.site.slate_rules import on_its_slate, slate_rule
 from daskel.core.values import show_limit
 
 

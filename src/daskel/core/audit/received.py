@@ -139,6 +139,7 @@ class Receiving:
             "loads": Item(kernels or "(nothing)"),
             "initrd": Item(initrds or "(none)"),
             "root": Item(", ".join(lo.root or "(none)" for lo in entries) or "(none)", mounted),
+            "delivery": Item(settings.way, None, ("root",)),
             ARGUMENTS: Item("", unfilled),
             "kernels to choose from": Item("", named, ("boot", "loads", "initrd", _CONFIGURATION)),
             "command line": Item("", filled, ("boot", "loads", "root", ARGUMENTS)),

@@ -6,14 +6,16 @@ from collections.abc import Collection, Iterator, Mapping
 from hashlib import blake2b
 from ipaddress import IPv4Address
 
-from daskel.core.boot import mount_paths
+from daskel.core.boot import images, mount_paths
 from daskel.core.boot.template import FillError, render
 from daskel.core.boot.wire import Ports
 from daskel.core.history.events import Address
 from daskel.core.site.finding import Finding, Severity
+from daskel.core.site.key_types import Delivery
 from daskel.core.site.layers import Effective, Sourced, effective, key_of
 from daskel.core.site.model import Site
 from daskel.core.site.own_kernels import of_path
+from daskel.core.site.published import IMAGE, BootSet, path_of
 from daskel.core.site.remembered import remembered
 from daskel.core.site.slate_rules import slate_of
 from daskel.core.site.tables import Client, Segment
@@ -29,6 +31,13 @@ class ArgumentError(ValueError):
     def __init__(self, argument: Sourced[str], reason: str) -> None:
         super().__init__(f"{argument.origin}: kernel argument {argument.value!r}: {reason}")
         self.argument, self.reason = argument, reason
+
+
+class NotPackedError(ArgumentError):
+    """A version that is to be delivered as an image has none."""
+
+    def __init__(self, delivery: Sourced[Delivery], reason: str) -> None:
+        super().__init__(Sourced(f"delivery = {delivery.value}", delivery.origin), reason)
 
 
 def export_path(root: str, version: int | None = None) -> str:
@@ -143,25 +152,67 @@ def compose(
     written = [Sourced(_fill(argument, known), argument.origin) for argument in found.arguments]
     keys = {key_of(argument.value) for argument in written}
     ours = [
-        made for made in _root_part(site, found, segment, ports) if key_of(made.value) not in keys
+        made
+        for made in _root_part(site, found, segment, ports, address)
+        if key_of(made.value) not in keys
     ]
     return (*ours, *written)
 
 
-def _root_part(site: Site, found: Effective, segment: Segment, ports: Ports) -> list[Sourced[str]]:
+def _root_part(
+    site: Site, found: Effective, segment: Segment, ports: Ports, address: Address | None
+) -> list[Sourced[str]]:
     if found.loadout_name is None or found.loadout is None or found.loadout.root is None:
         return []
-    root = found.loadout.root
-    origin = site.origin("loadout", found.loadout_name, "root")
+    root, rules = found.loadout.root, site.roots.get(found.loadout.root)
+    slate = slate_of(site, found.client, root)
+    if found.delivery is None or found.way == "files" or rules is None:
+        origin = site.origin("loadout", found.loadout_name, "root")
+        where = ["root=/dev/nfs", f"nfsroot={nfs_root(site, found, segment, root, ports)}"]
+    else:
+        origin = found.delivery.origin
+        where = _image(site, found, segment, ports, rules.size)
+        if address is not None:  # for initrds that ask nobody for one
+            where.append(f"{images.ADDRESS}={address}/{segment.network.prefixlen}")
+            where += [f"{images.ROUTER}={segment.router}"] if segment.router else []
     interface = "01-" + found.mac.value.replace(":", "-")
-    texts = (
-        "root=/dev/nfs",
-        f"nfsroot={nfs_root(site, found, segment, root, ports)}",
-        "ip=dhcp",
-        f"BOOTIF={interface}",
-        "ro" if slate_of(site, found.client, root) == "none" else "rw",
-    )
+    writes = "ro" if slate == "none" else "rw"
+    texts = (*where, "ip=dhcp", f"BOOTIF={interface}", writes)
     return [Sourced(text, origin) for text in texts]
+
+
+def _image(
+    site: Site, found: Effective, segment: Segment, ports: Ports, size: int | None
+) -> list[str]:
+    """How the initrd gets the image of a version, and what its client may change. Raises
+    NotPackedError."""
+    assert found.loadout and found.loadout.root and found.delivery
+    root, made = found.loadout.root, of_path(site, found.loadout.kernel)
+    if made is None or not made[1].packed:
+        raise NotPackedError(found.delivery, why_not_packed(root, made and made[1]))
+    slate, version = slate_of(site, found.client, root), made[1].version
+    words = {images.TELL: f"{segment.server}:{ports.http}", images.SLATE: slate}
+    if found.way == "blocks":
+        place = f"nbd://{segment.server}:{ports.nbd}"
+        words[images.ROOT] = f"{place}/{images.image_name(root, version)}"
+        if slate == "keep":
+            words[images.KEEP] = images.disk_name(root, version, found.name)
+    else:
+        path = path_of(root, made[1].name, IMAGE)
+        words[images.ROOT] = f"http://{segment.server}:{ports.http}/{path}"
+        words[images.DIGEST] = made[1].files[IMAGE].digest
+    if size is not None and slate == "fresh":
+        words[images.SIZE] = str(size)
+    return [images.BOOT, *(f"{key}={value}" for key, value in words.items())]
+
+
+def why_not_packed(root: str, made: BootSet | None) -> str:
+    """Why a version cannot be delivered as an image, and what to do."""
+    if made is None:
+        return "the kernel of its loadout is not the root's own; leave out kernel = ... there"
+    if made.version == 0:
+        return f"clients get the working tree of {root}; seal a version: daskel root seal {root}"
+    return f"version {made.version} of {root} has no image: daskel root pack {root}"
 
 
 def _fill(argument: Sourced[str], known: Mapping[str, Mapping[str, str]]) -> str:
@@ -187,6 +238,12 @@ def check_arguments(site: Site, ports: Ports, only: Collection[str] | None = Non
             line = " ".join(
                 a.value for a in compose(site, found, segment, ports, any_address(segment))
             )
+        except NotPackedError as error:
+            problem = f"{error.argument.value}: {error.reason} (client {name})"
+            remedy = 'or choose delivery = "files"'
+            finding = Finding(Severity.ERROR, error.argument.origin, problem, remedy)
+            findings.setdefault((str(error.argument.origin), error.reason), finding)
+            continue
         except ArgumentError as error:
             problem = f"kernel argument {error.argument.value!r}: {error.reason} (client {name})"
             remedy = f"known are: {_known_names(site, found)}"

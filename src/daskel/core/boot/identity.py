@@ -7,9 +7,11 @@ from ipaddress import IPv4Address
 
 from daskel.core.boot.address import Leases
 from daskel.core.history.events import Refusal, Who
+from daskel.core.site.key_types import Delivery
 from daskel.core.site.layers import NOT_ASSIGNED, Assigned, Effective, effective, stranger
 from daskel.core.site.model import Site
-from daskel.core.site.own_kernels import on_its_slate
+from daskel.core.site.remembered import remembered
+from daskel.core.site.slate_rules import on_its_slate
 
 
 def by_mac(site: Site, mac: str, address: IPv4Address | None = None) -> Who:
@@ -69,12 +71,28 @@ def refusal(site: Site, mac: str, segment: str) -> Denial | None:
 
 
 def roots_of(
-    site: Site, who: Who, segment: str, assigned: Assigned = NOT_ASSIGNED
-) -> frozenset[str]:
-    """The roots that somebody on `segment` may mount: those of every loadout it can boot, and of
-    the one that it was started with for one boot."""
+    site: Site, who: Who, segment: str, assigned: Assigned = NOT_ASSIGNED,
+    way: Delivery = "files",
+) -> frozenset[str]:  # fmt: skip
+    """The roots that somebody on `segment` may have in one way: those of every loadout that it can
+    boot, and of the one that it was started with for one boot."""
     found = settings_of(site, who, segment, assigned=assigned)
-    loadouts = [site.loadouts[name] for name in found.entries] if found else []
-    running = site.loadouts.get(assigned.running.get(who.name or "", ""))
-    loadouts += [running] if running else []
-    return frozenset(loadout.root for loadout in loadouts if loadout.root)
+    names = [*found.entries] if found else []
+    running = assigned.running.get(who.name or "", "")
+    names += [running] if running in site.loadouts else []
+    if not _in_other_ways(site):
+        roots = [site.loadouts[name].root for name in names] if way == "files" else []
+        return frozenset(root for root in roots if root)
+    whole = (settings_of(site, who, segment, name, assigned) for name in names)
+    return frozenset(
+        one.loadout.root for one in whole
+        if one and one.loadout and one.loadout.root and one.way == way
+    )  # fmt: skip
+
+
+@remembered
+def _in_other_ways(site: Site) -> bool:
+    """Whether some root does not come as files: most sites have none."""
+    layers = (site.roots, site.loadouts, site.groups, site.clients)
+    said = (table.delivery for tables in layers for table in tables.values())
+    return any(way not in (None, "files") for way in said)

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 
+_LESS = 9000
+
 
 @dataclass(frozen=True)
 class Ports:
@@ -17,11 +19,14 @@ class Ports:
     pxe: int = 4011
     portmap: int = 111
     https: int = 443
+    nbd: int = 10809
 
     @classmethod
     def from_base(cls, base: int) -> Ports:
-        """The standard ports, moved up by `base`, so that no privilege is needed."""
-        ports = (cls.dhcp, cls.tftp, cls.http, cls.nfs, cls.pxe, cls.portmap, cls.https)
+        """The standard ports, moved up by `base`, so that no privilege is needed; NBD's, which is
+        a high one, by less."""
+        nbd = cls.nbd - _LESS
+        ports = (cls.dhcp, cls.tftp, cls.http, cls.nfs, cls.pxe, cls.portmap, cls.https, nbd)
         return cls(*(port + base for port in ports))
 
 

@@ -10,6 +10,7 @@ from daskel.core.history.events import (
     FileAsked,
     FileMissing,
     FileUntold,
+    ImageTold,
     Mounted,
     Seen,
     Up,
@@ -40,7 +41,7 @@ def _proves(later: Event, file: FileUntold) -> bool:
     """Names that are tried one after the other prove nothing of each other."""
     if isinstance(later, Seen):
         return later.system
-    if isinstance(later, (Mounted, Up)):
+    if isinstance(later, (Mounted, ImageTold, Up)):
         return True
     if not isinstance(later, (FileAsked, FileMissing)) or later.path == file.path:
         return False

@@ -7,12 +7,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, field
 
 from dpkt.tcp import TCP
 
 from daskel.core.capture.heard import End, Heard
-from daskel.core.content import up
+from daskel.core.content import image_steps, up
 from daskel.core.history.events import (
     Abort,
     Address,
@@ -210,6 +211,9 @@ class TcpHeard:
                     self._heard.say(at, Up(who, *up.parse(get.body)))
                 except MalformedError:
                     return
+            if get.path == image_steps.TOLD_AT and get.status == 200:
+                with suppress(MalformedError):
+                    self._heard.say(at, image_steps.parse(who, get.body))
             return
         if get.status >= 400:
             reason = f"{c.server[0]} answers with status {get.status}"

@@ -13,7 +13,7 @@ from daskel.core.boot.arguments import (
     representatives,
     variables,
 )
-from daskel.core.boot.identity import settings_of, waits
+from daskel.core.boot.identity import roots_of, settings_of, waits
 from daskel.core.boot.template import FillError, render
 from daskel.core.boot.wire import Ports
 from daskel.core.content.grub import (
@@ -38,10 +38,13 @@ from daskel.core.site.layers import NOT_ASSIGNED, Assigned, Effective, effective
 from daskel.core.site.model import Site
 from daskel.core.site.own_kernels import of_path
 from daskel.core.site.positions import Origin
-from daskel.core.site.published import INITRD, KERNEL
+from daskel.core.site.published import CLIENT, IMAGE, INITRD, KERNEL
 from daskel.core.site.tables import File
 
-_KINDS = {KERNEL: FileKind.KERNEL, INITRD: FileKind.INITRD}  # of what is published of roots
+_KINDS = {  # of what is published of roots
+    KERNEL: FileKind.KERNEL, INITRD: FileKind.INITRD, CLIENT: FileKind.INITRD,
+    IMAGE: FileKind.IMAGE,
+}  # fmt: skip
 NOT_YOURS = "it is another client's or group's own"
 OF_CLIENTS, OF_GROUPS = "clients", "groups"  # folders below `files`
 
@@ -131,7 +134,9 @@ class Files:
             text = script(self.site.segments[segment].server, self._ports.http)
             return Content(path, FileKind.OTHER, text.encode())
         if (found := of_path(self.site, path)) is not None:
-            _, made, name = found
+            root, made, name = found
+            if name == IMAGE and not self._may_have_image(who, segment, root):
+                return Missing(path, NOT_YOURS, Missed.NOT_YOURS)
             return Content(path, _KINDS.get(name, FileKind.OTHER), blob=made.files[name].digest)
         if not may_have(self.site, who, path):
             return Missing(path, NOT_YOURS, Missed.NOT_YOURS)
@@ -141,6 +146,10 @@ class Files:
         device = devices(self.site.segments[segment], self._ports)[over] if loads else ""
         places = [*own_places(self.site, who, path), path, *([shared] if shared else [])]
         return Content(path, kind, device=device, places=tuple(places))
+
+    def _may_have_image(self, who: Who, segment: str, root: str) -> bool:
+        """All that is in a root is for those that boot it so, as with NFS."""
+        return root in roots_of(self.site, who, segment, self._assigned, "memory")
 
     def _shared(self, path: str) -> str:
         """The path in the folder that all share, of one in a client's own folder."""
@@ -221,6 +230,8 @@ class Files:
         """What a file on the disk is to those who boot from it."""
         if path in {f"{FOLDER}/{image}" for image in IMAGES.values()}:
             return FileKind.LOADER
+        if found := of_path(self.site, path):
+            return _KINDS.get(found[2], FileKind.OTHER)
         if path in self._kernels:
             return FileKind.KERNEL
         return FileKind.INITRD if path in self._initrds else FileKind.OTHER

@@ -23,6 +23,7 @@ COMMANDS: Mapping[str, tuple[Any, ...]] = {
     "root edit": (),  # another program's output
     "root seal": (systems.RootSealed,),
     "root use": (systems.RootUsed,),
+    "root pack": (systems.RootPacked,),
     "root diff": (systems.RootDifference,),
     "root drop": (systems.RootDropped,),
     "client list": (list[commands.ClientRow],),

@@ -20,6 +20,7 @@ class RootRow(TypedDict):
     versions: list[int]
     there: bool  # its folder is
     size: int | None
+    image: int | None  # bytes of its image, where it has one
     slate: str  # none, fresh or keep
     limit: int | None  # of one slate
     slates: int
@@ -37,6 +38,8 @@ class VersionRow(TypedDict):
     new: int  # bytes that it does not share with the version before
     note: str
     slates: list[str]  # the clients whose slates are on it
+    image: int | None  # bytes of its image, where it has one
+    digest: str | None  # SHA-256 of the image
 
 
 class RootShown(TypedDict):
@@ -95,6 +98,16 @@ class RootSealed(TypedDict):
     size: int
     files: int
     forgotten: list[str]  # what was left out
+    image: int | None  # bytes of its image, where one was made
+
+
+class RootPacked(TypedDict):
+    """The image of a version."""
+
+    root: str
+    version: int
+    image: int  # bytes
+    digest: str  # SHA-256
 
 
 class RootUsed(TypedDict):

@@ -256,6 +256,40 @@ class Mounted(Event):
     how: str = "read-only"  # which version, and what the client may change
 
 
+class ImageStep(Enum):
+    """How far an initrd is that mounts its root from an image."""
+
+    FETCHING = "fetching"  # into memory
+    MOUNTED = "mounted"
+    FAILED = "failed"
+    RECONNECTED = "reconnected"  # the connection of its block device was lost, and is there again
+
+
+class ImageFailure(Enum):
+    """Why it could not; the values are what the initrd says."""
+
+    SERVER = "server"  # does not answer
+    ABSENT = "absent"  # what it asked for
+    DIGEST = "digest"  # is another one than it was told
+    MEMORY = "memory"  # is too small
+    MODULES = "modules"  # the kernel cannot do what is needed
+    MOUNT = "mount"  # the image, or what is kept, cannot be mounted
+    NETWORK = "network"  # no card, or no address
+    ARGUMENTS = "arguments"  # of the kernel: they do not say what to mount
+    INTERNAL = "internal"  # anything else
+
+
+@dataclass(frozen=True, slots=True)
+class ImageTold(Event):
+    """The initrd that mounts a root from an image tells how far it is."""
+
+    step: ImageStep
+    failure: ImageFailure | None = None
+    text: str = ""  # for people
+    size: int = 0  # bytes of the image
+    seconds: float = 0.0  # that it took, or that the connection was lost
+
+
 @dataclass(frozen=True, slots=True)
 class MountRefused(Event):
     """A client could not mount what it asked for."""
@@ -357,6 +391,7 @@ class FileKind(Enum):
     CONFIGURATION = "configuration"
     KERNEL = "kernel"
     INITRD = "initrd"
+    IMAGE = "image"  # of a root
     WAITING = "waiting screen"
     OTHER = "file"
 

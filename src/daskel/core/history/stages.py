@@ -17,6 +17,8 @@ from daskel.core.history.events import (
     FileSized,
     FileUntold,
     GivenBack,
+    ImageStep,
+    ImageTold,
     LeftOut,
     Malformed,
     Mounted,
@@ -42,6 +44,7 @@ _OF_FILES = {
     FileKind.CONFIGURATION: Stage.MENU,
     FileKind.KERNEL: Stage.KERNEL,
     FileKind.INITRD: Stage.INITRD,
+    FileKind.IMAGE: Stage.RUNNING,
 }
 _After = Callable[[Stage | None, Event], Stage | None]
 
@@ -107,6 +110,12 @@ def _refused(stage: Stage | None, _: Event) -> Stage | None:
     return Stage.REFUSED if stage in (None, Stage.SEEN, Stage.LOCAL) else stage
 
 
+def _image_told(stage: Stage | None, event: Event) -> Stage | None:
+    """An initrd that tells something shows that its kernel runs."""
+    assert isinstance(event, ImageTold)
+    return _on_to(stage, Stage.ROOT if event.step is ImageStep.MOUNTED else Stage.RUNNING)
+
+
 def _other_server(stage: Stage | None, _: Event) -> Stage | None:
     return Stage.ADDRESSED if stage is Stage.LOCAL else stage
 
@@ -127,6 +136,7 @@ _AFTER: Mapping[type[Event], _After] = {
     FileAborted: _same,
     FileReceived: _same,
     Mounted: _reaches(Stage.ROOT),
+    ImageTold: _image_told,
     MountRefused: _refused,
     RootTrouble: _same,
     Up: _reaches(Stage.UP),

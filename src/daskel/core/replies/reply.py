@@ -131,7 +131,8 @@ class Replies:
         if question.who.name is not None:
             named = site.origin("client", question.who.name)
             settings.append(Setting(Code.HOST_NAME, question.who.name.encode(), named))
-        if found.loadout and found.loadout.root and found.loadout_name:
+        by_files = found.way == "files"
+        if found.loadout and found.loadout.root and found.loadout_name and by_files:
             root = nfs_root(
                 site, found, site.segments[question.segment], found.loadout.root, self.ports
             )

@@ -76,6 +76,16 @@ def all_views(
                 yield address, view
 
 
+def own_files(
+    site: Site, who: Who, segment: str, root: str, assigned: Assigned = NOT_ASSIGNED
+) -> Mapping[str, str]:
+    """The files that one client gets over the image of a root; none where it may change nothing,
+    or has the root not as an image."""
+    images = roots_of(site, who, segment, assigned, "blocks")
+    images |= roots_of(site, who, segment, assigned, "memory")
+    return _view(site, who, segment, root, assigned).own if root in images else {}
+
+
 def check_own(site: Site, only: Collection[str] | None = None) -> list[Finding]:
     """Templates of a root's own files that fail for some client with a slate of it; roots that
     are to tell when a system is up, of which nobody has a slate."""
@@ -128,7 +138,10 @@ def _known(
     site: Site, found: Effective, segment: str, root: str, address: Address | None
 ) -> Mapping[str, object]:
     here = site.segments[segment]
-    export = {"name": root, "export": f"{here.server}:{mount_path(site, found, root)}"}
+    path = f"{here.server}:{mount_path(site, found, root)}"
+    of_files = found.way == "files"
+    line = f"{path} / nfs defaults 0 0" if of_files else "overlay / overlay defaults 0 0"
+    export = {"name": root, "export": path, "fstab": line}
     return {**variables(site, found, address), "root": export}
 
 

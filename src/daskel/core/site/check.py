@@ -140,11 +140,11 @@ def _loadouts(site: Site) -> Iterator[Finding]:
         if loadout.boot == "local" and (loadout.kernel or loadout.root or loadout.initrd):
             problem = f'loadout {name} has boot = "local" and also a kernel, initrd or root'
             yield _error(site, (*place, "boot"), problem, "keep one of the two")
-        elif name in site.own_kernels and loadout.kernel is None:
+        elif loadout.kernel is None and loadout.root is not None:
             problem = f"loadout {name} has no kernel, and its root {loadout.root} has none in /boot"
             remedy = "install one (daskel root edit), or name another: kernel = ..."
-            yield _error(site, (*place, "root"), problem, remedy)
-        elif loadout.boot is None and loadout.kernel is None and loadout.root is None:
+            yield _error(site, place, problem, remedy)
+        elif loadout.boot is None and loadout.kernel is None:
             remedy = 'add kernel = "...", or boot = "local" for the client\'s own disk'
             yield _error(site, place, f"loadout {name} has no kernel", remedy)
 

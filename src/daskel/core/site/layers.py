@@ -11,8 +11,9 @@ from ipaddress import IPv4Address
 from types import MappingProxyType
 from typing import Generic, TypeVar
 
-from daskel.core.site.key_types import OptionValue
+from daskel.core.site.key_types import Delivery, OptionValue
 from daskel.core.site.model import Site
+from daskel.core.site.own_kernels import boots, of_path
 from daskel.core.site.positions import Origin
 from daskel.core.site.remembered import remembered
 from daskel.core.site.tables import Choice, Client, Group, LayerTable, Loadout
@@ -76,10 +77,16 @@ class Effective:
     choice: Choice | None
     loadout_name: str | None  # what boots when nobody chooses
     loadout: Loadout | None
+    delivery: Sourced[Delivery] | None  # how the loadout's root comes; None without one
     arguments: tuple[Sourced[str], ...]  # templates not yet filled in
     options: Mapping[str, Sourced[OptionValue]]  # those that are switched on
     boot_files: tuple[Mapping[str, Sourced[str]], ...]  # by kind of firmware; strongest layer first
     overridden: tuple[Overridden, ...]
+
+    @property
+    def way(self) -> Delivery:
+        """How its root comes."""
+        return self.delivery.value if self.delivery else "files"
 
     @property
     def entries(self) -> tuple[str, ...]:
@@ -151,6 +158,11 @@ class _Whole:
         choice = site.choices.get(self.boot.value) if self.boot else None
         chosen = entry or (choice.chosen if choice else self.boot.value if self.boot else None)
         loadout = site.loadouts.get(chosen) if chosen else None
+        delivery = self._delivery(site, chosen or "", loadout) if loadout else None
+        if loadout and delivery and delivery.value != "files" and chosen in site.own_kernels:
+            made = of_path(site, loadout.kernel)
+            update = boots(loadout.root or "", made and made[1], site, chosen, delivery.value)
+            loadout = loadout.model_copy(update=update)
         layers = [_layer(site, path) for path in self._paths(site, chosen)]
         return Effective(
             name=self.name,
@@ -163,11 +175,25 @@ class _Whole:
             choice=choice,
             loadout_name=chosen if loadout else None,
             loadout=loadout,
+            delivery=delivery,
             arguments=merge([layer.arguments for layer in layers], self.overridden),
             options=merge_options([layer.options for layer in layers], self.overridden),
             boot_files=tuple(layer.boot_files for layer in reversed(layers) if layer.boot_files),
             overridden=tuple(self.overridden),
         )
+
+    def _delivery(self, site: Site, name: str, loadout: Loadout) -> Sourced[Delivery] | None:
+        """The client's own, else the loadout's, its strongest group's, the root's."""
+        rules = site.roots.get(loadout.root or "")
+        if rules is None:
+            return None
+        groups = [path for path in reversed(self.layers) if path[0] == "group"]
+        said = [("client", self.name, self.client.delivery), ("loadout", name, loadout.delivery)]
+        said += [("group", group, site.groups[group].delivery) for _, group in groups]
+        for kind, table, value in said:
+            if value is not None:
+                return Sourced(value, site.origin(kind, table, "delivery"))
+        return Sourced(rules.delivery, site.origin("root", loadout.root or "", "delivery"))
 
     def _paths(self, site: Site, loadout: str | None) -> Iterable[tuple[str, ...]]:
         """The tables that are layers, from weak to strong; the loadout is below the client."""
@@ -263,3 +289,14 @@ def merge_options(
             if value.value is not False:
                 merged[name] = value
     return merged
+
+
+def deliveries(site: Site, root: str) -> frozenset[Delivery]:
+    """How a root comes to the clients that boot it, and to those that may be added."""
+    rules = site.roots.get(root)
+    found = {rules.delivery} if rules else set()
+    for name in site.clients:
+        whole = effective(site, name)
+        ways = (effective(site, name, None, entry) for entry in whole.entries)
+        found |= {w.way for w in ways if w.loadout and w.loadout.root == root}
+    return frozenset(found)

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from daskel.core.site.layers import Assigned, Effective
+from daskel.core.site.key_types import Delivery
 from daskel.core.site.model import Site
-from daskel.core.site.published import FOLDER, INITRD, KERNEL, BootSet, Published, path_of
-from daskel.core.site.slate_rules import slate_of
+from daskel.core.site.published import CLIENT, FOLDER, INITRD, KERNEL, BootSet, Published, path_of
 
 
 def of_path(site: Site, path: str | None) -> tuple[str, BootSet, str] | None:
@@ -37,27 +36,14 @@ def with_published(site: Site, published: Published) -> Site:
     return replace(site, published=published, own_kernels=frozenset(own), loadouts=loadouts)
 
 
-def boots(root: str, made: BootSet | None, site: Site, loadout: str) -> dict[str, object]:
-    """The kernel and initrds of a loadout that boots what a version has. Initrds that it names
-    itself are unpacked after the version's own."""
+def boots(
+    root: str, made: BootSet | None, site: Site, loadout: str, delivery: Delivery = "files"
+) -> dict[str, object]:
+    """The kernel and initrds of a loadout that boots what a version has: its own, the one that
+    mounts its image where it is delivered so, and those that the loadout names itself."""
     more = tuple(p for p in site.loadouts[loadout].initrd if of_path(site, p) is None)
     if made is None or KERNEL not in made.files:
         return {"kernel": None, "initrd": more}
-    own = [path_of(root, made.name, INITRD)] if INITRD in made.files else []
+    wanted = (INITRD,) if delivery == "files" else (INITRD, CLIENT)
+    own = [path_of(root, made.name, file) for file in wanted if file in made.files]
     return {"kernel": path_of(root, made.name, KERNEL), "initrd": (*own, *more)}
-
-
-def on_its_slate(site: Site, found: Effective, assigned: Assigned) -> Effective:
-    """With the kernel of the version that a client's slate was made on, where that is another one
-    than new clients get."""
-    name, loadout = found.loadout_name or "", found.loadout
-    if not assigned.slates or name not in site.own_kernels or loadout is None or not loadout.root:
-        return found
-    version = assigned.slates.get((loadout.root, found.name))
-    if version is None or slate_of(site, found.client, loadout.root) == "none":
-        return found
-    made = site.published[loadout.root].of(version) if loadout.root in site.published else None
-    if made is None:
-        return found
-    update = boots(loadout.root, made, site, name)
-    return replace(found, loadout=loadout.model_copy(update=update))

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 
 FOLDER = "published"  # the first part of every path
 KERNEL, INITRD = "vmlinuz", "initrd.img"
+CLIENT, IMAGE = "daskel.img", "root.img"  # the initrd that mounts the image; and the image
 TREE = "tree-"  # begins the name of what a working tree boots with; a part of its digest follows
 
 
@@ -31,8 +32,13 @@ class BootSet:
     name: str  # in paths: the version's number, or TREE and a part of the digest
     release: str = ""  # of the kernel
     processor: str = ""
-    files: Mapping[str, Blob] = field(default_factory=dict)  # KERNEL, INITRD
+    files: Mapping[str, Blob] = field(default_factory=dict)  # KERNEL, INITRD, CLIENT, IMAGE
     modules: tuple[str, ...] = ()  # releases of the kernels that the version has modules for
+
+    @property
+    def packed(self) -> bool:
+        """It has an image, and what mounts it."""
+        return CLIENT in self.files and IMAGE in self.files
 
     @property
     def version(self) -> int:

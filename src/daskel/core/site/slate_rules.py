@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from daskel.core.site.key_types import SlateKind
-from daskel.core.site.layers import Sourced
+from daskel.core.site.layers import Assigned, Effective, Sourced
 from daskel.core.site.model import Site
+from daskel.core.site.own_kernels import boots
 from daskel.core.site.tables import Client
 
 
@@ -31,3 +34,19 @@ def stays_on(site: Site, client: str, root: str, *, frozen: bool) -> bool:
         return False
     kind = slate_of(site, site.clients[client], root)
     return kind == "keep" or (kind == "fresh" and frozen)
+
+
+def on_its_slate(site: Site, found: Effective, assigned: Assigned) -> Effective:
+    """With the kernel of the version that a client's slate was made on, where that is another one
+    than new clients get."""
+    name, loadout = found.loadout_name or "", found.loadout
+    if not assigned.slates or name not in site.own_kernels or loadout is None or not loadout.root:
+        return found
+    version = assigned.slates.get((loadout.root, found.name))
+    if version is None or slate_of(site, found.client, loadout.root) == "none":
+        return found
+    made = site.published[loadout.root].of(version) if loadout.root in site.published else None
+    if made is None:
+        return found
+    update = boots(loadout.root, made, site, name, found.way)
+    return replace(found, loadout=loadout.model_copy(update=update))

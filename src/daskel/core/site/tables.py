@@ -19,6 +19,7 @@ from daskel.core.site.key_types import (
     Architectures,
     Argument,
     BootFiles,
+    Delivery,
     Duration,
     Flag,
     Listening,
@@ -44,7 +45,7 @@ OWN_FILES = {  # in a client's view of a root, never in the root itself
     "{{ segment.server }} daskel\n",
     "etc/machine-id": "{{ client.machine_id }}\n",
     "etc/fstab": "# The root comes from the network; there is no disk to wait for.\n"
-    "{{ root.export }} / nfs defaults 0 0\n",
+    "{{ root.fstab }}\n",
 }
 FORGET = (  # what makes one machine out of a system that is to be many
     "etc/machine-id",
@@ -485,6 +486,15 @@ class Root(Table):
     Wrong: 5
     """
 
+    delivery: Delivery = "files"
+    """How the root comes to its clients: its files by NFS ("files"), a sealed version as one
+    compressed image of which each block is read when it is needed ("blocks"), or the whole image
+    into the client's memory, after which it needs the server no more ("memory").
+
+    Example: "blocks"
+    Wrong: "nfs"
+    """
+
     slate: SlateKind = "none"
     """What a client may change: nothing ("none"), everything until it boots anew ("fresh"), or
     everything for good ("keep").
@@ -550,14 +560,16 @@ class Loadout(LayerTable):
     """
 
     kernel: str | None = None
-    """The kernel, below `files`.
+    """The kernel, below `files`. Without it, and with a root: the kernel and initrd of the version
+    of the root that the client gets.
 
     Example: "notebook/vmlinuz"
     Wrong: 5
     """
 
     initrd: Names = ()
-    """The initrds, below `files`, in the order in which they are unpacked.
+    """The initrds, below `files`, in the order in which they are unpacked; after the root's own
+    where the kernel is the root's.
 
     Example: ["notebook/initrd.img"]
     Wrong: 5
@@ -569,6 +581,13 @@ class Loadout(LayerTable):
 
     Example: "notebook"
     Wrong: "notebok"
+    """
+
+    delivery: Delivery | None = None
+    """How the root comes; as the root says when not given.
+
+    Example: "memory"
+    Wrong: "ram"
     """
 
     boot: Literal["local"] | None = None
@@ -697,6 +716,13 @@ class Group(LayerTable):
     Wrong: "wiped"
     """
 
+    delivery: Delivery | None = None
+    """How their root comes; as their loadout or the root says when not given.
+
+    Example: "memory"
+    Wrong: "ram"
+    """
+
     firmware: str | None = None
     """The firmware that they have: an architecture's name. It goes before what was seen, and lets
     `explain`, `check`, `rehearse` and `handoff` work before they were ever switched on.
@@ -742,6 +768,13 @@ class Client(LayerTable):
 
     Example: "fresh"
     Wrong: "wiped"
+    """
+
+    delivery: Delivery | None = None
+    """How its root comes; as its loadout, its groups or the root say when not given.
+
+    Example: "memory"
+    Wrong: "ram"
     """
 
     firmware: str | None = None

@@ -15,7 +15,7 @@ from aiohttp import web
 from aiohttp.http_exceptions import HttpProcessingError
 
 from daskel.core.boot.segments import servers
-from daskel.core.content import up
+from daskel.core.content import image_steps, up
 from daskel.core.content.bandwidth import Bandwidth
 from daskel.core.history.events import (
     Abort,
@@ -36,6 +36,7 @@ from daskel.core.http.conditions import (
     wanted,
 )
 from daskel.core.reader import MalformedError
+from daskel.core.roots.views import own_files
 from daskel.service.files.conditions import conditions_of
 from daskel.service.files.connections import IDLE, SILENT, Connections
 from daskel.service.files.content import Contents, NotOpened, Opened
@@ -75,6 +76,8 @@ class HttpService:
             raise
         application = web.Application(client_max_size=up.LIMIT)
         application.router.add_post(f"/{up.TOLD_AT}", self._up)
+        application.router.add_post(f"/{image_steps.TOLD_AT}", self._step)
+        application.router.add_get(f"/{image_steps.OWN_AT}{{root:.*}}", self._own)
         application.router.add_get("/{path:.*}", self._get)
         self._runner = web.AppRunner(
             application, access_log=None, handle_signals=False, logger=_protocol_log(shared),
@@ -134,6 +137,21 @@ class HttpService:
         with self._under_request(request):
             return await self._told_up(request)
 
+    async def _step(self, request: web.Request) -> web.StreamResponse:
+        with self._under_request(request):
+            return await self._told_step(request)
+
+    async def _own(self, request: web.Request) -> web.StreamResponse:
+        """The files that a client gets over the image of its root: length and path in a line, and
+        the text, for each."""
+        with self._under_request(request):
+            segment, who = self._caller(request)
+            root, assigned = request.match_info["root"], self._shared.once.assigned
+            found = own_files(self._shared.site, who, segment, root, assigned)
+            texts = ((path, text.encode()) for path, text in found.items())
+            parts = (f"{len(text)} {path.strip('/')}\n".encode() + text for path, text in texts)
+            return web.Response(body=b"".join(parts))
+
     async def _get(self, request: web.Request) -> web.StreamResponse:
         with self._under_request(request):
             return await self._content(request)
@@ -141,6 +159,21 @@ class HttpService:
     def _under_request(self, request: web.Request) -> AbstractContextManager[None]:
         assert self._connections
         return self._connections.request(request.transport)
+
+    async def _told_step(self, request: web.Request) -> web.Response:
+        """The initrd that mounts a root from an image tells how far it is."""
+        who = self._caller(request)[1]
+        if who.mac is None:
+            return web.Response(status=403, text=f"nobody knows who {who.address} is\n")
+        try:
+            told = image_steps.parse(who, await asyncio.wait_for(request.read(), SILENT))
+        except TimeoutError:
+            return web.Response(status=408, text="the rest did not come\n")
+        except MalformedError as error:
+            self._shared.malformed("http", str(error))
+            return web.Response(status=400, text=f"{error}\n")
+        self._shared.emit(told)
+        return web.Response(text="good\n")
 
     async def _told_up(self, request: web.Request) -> web.Response:
         """A client tells that its system runs."""

@@ -16,7 +16,9 @@ from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
 
+from daskel.core.boot import images
 from daskel.core.boot.arguments import asked_for, export_path
+from daskel.core.boot.identity import roots_of
 from daskel.core.history.events import (
     Event,
     FileSent,
@@ -31,15 +33,22 @@ from daskel.core.nfs import mount
 from daskel.core.nfs.handle import export_number
 from daskel.core.places import Places
 from daskel.core.roots.views import View, version_export, views_of
+from daskel.core.site.slate_rules import slate_of
 from daskel.service.nfs.messages import (
+    AskBlock,
+    AskBlocks,
     AskMount,
     AskPaths,
     AskVersions,
     Begin,
+    BlockHere,
+    BlockNames,
+    BlockNot,
     CloseConnection,
     CloseExport,
     CloseSlate,
     Connection,
+    DiskAt,
     ExportAt,
     Failed,
     Gone,
@@ -53,6 +62,7 @@ from daskel.service.nfs.messages import (
     NoFolder,
     NotServed,
     NotThere,
+    OpenDisk,
     Opened,
     OpenSlate,
     Paths,
@@ -70,6 +80,7 @@ _MOST_WORKERS = 4
 _MOST, _MOST_EACH = 4096, 32  # connections, of all and of one address
 _NO_WORKER = "its processes are being started anew"
 _RESERVED = 1024  # ports below are for programs with the right to them
+_DISK = 8 << 30  # bytes that a client may keep as blocks, where the site does not say; it is sparse
 _TRY_AGAIN = 3.0  # seconds until a slate that could not be opened is tried again
 _log = logging.getLogger(__name__)
 
@@ -99,6 +110,7 @@ class Exports(Keeping):
         self._one_by_one: dict[str, asyncio.Lock] = {}  # one at a time for each slate
         self._opened: dict[str, ExportAt] = {}  # exports of slates that are mounted, by name
         self._mounts: dict[str, dict[str, int]] = {}  # client, root: the version that it mounted
+        self._disks: dict[str, int] = {}  # of what clients keep as blocks: the connection
 
     async def serve(self) -> None:
         """Begin to listen to the processes and to events."""
@@ -114,8 +126,11 @@ class Exports(Keeping):
 
     # --- connections ---
 
-    def hand_over(self, server: IPv4Address, sock: socket.socket, peer: tuple[str, int]) -> None:
-        """A connection that was accepted on a server address, from an address and port."""
+    def hand_over(
+        self, server: IPv4Address, sock: socket.socket, peer: tuple[str, int], *, blocks: bool
+    ) -> None:
+        """A connection that was accepted on a server address, from an address and port; `blocks`:
+        for NBD, not NFS."""
         segment, who = self._shared.caller(server, peer[0])
         number, of_site = next(self._numbers), who.name is not None
         let_in, gives_way = self._places.enter(number, peer[0], segment, known=of_site)
@@ -133,9 +148,11 @@ class Exports(Keeping):
             self._peers[name] = _Peer(segment, who, worker)
         self._peers[name].connections.add(number)
         self._by_number[number] = name
-        self._begin(self._hand_over(name, number, sock, peer[1]))
+        self._begin(self._hand_over(name, number, sock, peer[1], blocks=blocks))
 
-    async def _hand_over(self, peer: str, number: int, sock: socket.socket, port: int) -> None:
+    async def _hand_over(
+        self, peer: str, number: int, sock: socket.socket, port: int, *, blocks: bool
+    ) -> None:
         """All connections of one client go to one worker, which remembers what it answered."""
         with sock:
             try:
@@ -143,7 +160,7 @@ class Exports(Keeping):
                 if number not in self._by_number:
                     return  # it had to give way, or its worker has ended
                 reserved = port < _RESERVED or self._shared.wire.loopback
-                told = Connection(peer, reserved, number, grant)
+                told = Connection(peer, reserved, number, grant, blocks)
                 self._peers[peer].worker.tell(told, descriptors=(sock.fileno(),))
             except BaseException:
                 self._disconnected(number)
@@ -168,6 +185,8 @@ class Exports(Keeping):
 
     def _disconnected(self, number: int) -> None:
         self._places.leave(number)
+        for disk in [disk for disk, its in self._disks.items() if its == number]:
+            del self._disks[disk]
         name = self._by_number.pop(number, None)
         known = self._peers.get(name or "")
         if known:
@@ -270,8 +289,12 @@ class Exports(Keeping):
 
     async def _take_away(self, question: CloseSlate | WipeSlate | RenewSlate) -> Message:
         """Close a slate everywhere, and do with it what the question says."""
-        export = View(question.slate.root, question.slate.client, "keep").export
+        root, client = question.slate.root, question.slate.client
+        export = View(root, client, "keep").export
         self._opened.pop(export, None)
+        for disk, number in list(self._disks.items()):
+            if (wanted := images.asked_for(disk)) and (wanted[0], wanted[2]) == (root, client):
+                self._let_go(number)
         for worker in self._workers:
             await worker.ask(CloseExport(export_number(export)))
         return await self._keeper.ask(question)
@@ -311,7 +334,7 @@ class Exports(Keeping):
 
     def malformed(self, _: Channel, told: MalformedCall, __: int) -> None:
         """A call could not be read."""
-        self._shared.malformed("nfs", told.reason)
+        self._shared.malformed(told.service, told.reason)
 
     def warned(self, _: Channel, told: Warned, __: int) -> None:
         """A worker's warning goes into the log."""
@@ -346,6 +369,84 @@ class Exports(Keeping):
         known = asked.peer in self._peers  # else its connections ended meanwhile
         paths = sorted(map(export_path, self._views(asked.peer)[1])) if known else []
         channel.tell(Paths(tuple(paths)), number)
+
+    def asks_for_blocks(self, channel: Channel, asked: AskBlocks, number: int) -> None:
+        """Answer with the images of the versions that a client boots from now."""
+        self._begin(self._block_names(channel, asked.peer, number))
+
+    async def _block_names(self, channel: Channel, peer: str, number: int) -> None:
+        names: list[str] = []
+        for root in sorted(self._blocks(peer)[1]):
+            versions = await self._versions(root)
+            names += [images.image_name(root, n) for n in versions.there if n]
+        channel.tell(BlockNames(tuple(names)), number)
+
+    def asks_for_block(self, channel: Channel, asked: AskBlock, number: int) -> None:
+        """Answer with the file of a block device, or why there is none."""
+        self._begin(self._answer_block(channel, asked, number))
+
+    async def _answer_block(self, channel: Channel, asked: AskBlock, number: int) -> None:
+        answer: BlockHere | BlockNot = BlockNot("the server failed; its log says why")
+        try:
+            answer = await self._block(asked)
+        except Exception:  # noqa: BLE001 - a fault of ours ends nothing else
+            _log.exception("a block device could not be opened")
+        channel.tell(answer, number)
+
+    def _blocks(self, peer: str) -> tuple[Who, frozenset[str]]:
+        """A machine, and the roots that it may have as blocks."""
+        known = self._peers.get(peer)
+        if known is None:
+            return Who(), frozenset()
+        who = self._views(peer)[0]
+        site, assigned = self._shared.site, self._shared.once.assigned
+        return who, roots_of(site, who, known.segment, assigned, "blocks")
+
+    async def _block(self, asked: AskBlock) -> BlockHere | BlockNot:
+        who, roots = self._blocks(asked.peer)
+        wanted = images.asked_for(asked.name)
+        if wanted is None or wanted[0] not in roots:
+            may = ", ".join(sorted(roots)) or "no root"
+            said = f"{asked.name[:100]} is not for {who}, which may have {may} as blocks"
+            return self._block_refused(who, asked.name, said, MountRefusal.NOT_ALLOWED)
+        root, version, client = wanted
+        if version == 0 or version not in (await self._versions(root)).there:
+            gone = f"version {version} of {root} is gone"
+            return self._block_refused(who, asked.name, gone, MountRefusal.ABSENT)
+        if client:
+            return await self._disk(who, asked, root, version, client)
+        before = self._mounts.setdefault(str(who), {}).get(root)
+        self._mounts[str(who)][root] = version
+        if before != version or len(self._peers[asked.peer].connections) == 1:
+            self._shared.emit(Mounted(who, root, f"blocks, version {version}"))
+        path = self._root(root).image(version)
+        return BlockHere(str(path), False, f"version {version} of the root {root}")
+
+    async def _disk(
+        self, who: Who, asked: AskBlock, root: str, version: int, client: str
+    ) -> BlockHere | BlockNot:
+        """What one client keeps; the connection that it had before is over."""
+        site = self._shared.site
+        kept = client == who.name and slate_of(site, site.clients[client], root) == "keep"
+        if not kept:
+            said = f"{asked.name[:100]} is not for {who}"
+            return self._block_refused(who, asked.name, said, MountRefusal.NOT_ALLOWED)
+        question = OpenDisk(self._name(root, client), version, site.roots[root].size or _DISK)
+        answer = await self._keeper.ask(question)
+        if not isinstance(answer, DiskAt):
+            why = answer.error if isinstance(answer, Failed) else "it is not there"
+            said = f"what {client} keeps cannot be opened: {why}"
+            return self._block_refused(who, asked.name, said, MountRefusal.SLATE)
+        self._slate_is_on(root, client, version, frozen=answer.frozen)
+        before = self._disks.get(asked.name)
+        if before is not None and before != asked.number:
+            self._let_go(before)
+        self._disks[asked.name] = asked.number
+        return BlockHere(answer.path, True, f"what {client} keeps on {root}")
+
+    def _block_refused(self, who: Who, name: str, reason: str, why: MountRefusal) -> BlockNot:
+        self._shared.emit(MountRefused(who, name[:200], reason, why))
+        return BlockNot(reason)
 
     def asks_to_mount(self, channel: Channel, asked: AskMount, number: int) -> None:
         """Answer with the export, or why there is none; a slate is mounted first."""
@@ -412,6 +513,8 @@ class Exports(Keeping):
 
 
 HEARD: Mapping[type[Message], Callable[[Exports, Channel, Any, int], None]] = {
+    AskBlock: Exports.asks_for_block,
+    AskBlocks: Exports.asks_for_blocks,
     AskMount: Exports.asks_to_mount,
     AskPaths: Exports.asks_for_paths,
     MalformedCall: Exports.malformed,

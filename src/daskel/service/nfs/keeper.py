@@ -25,13 +25,16 @@ from daskel.service.nfs.messages import (
     AskVersions,
     BootBegins,
     CloseSlate,
+    DiskAt,
     Done,
     Failed,
     FindFile,
     Message,
     MustBeWiped,
     NotThere,
+    OpenDisk,
     Opened,
+    OpenFile,
     OpenSlate,
     OpenTree,
     Publish,
@@ -52,7 +55,7 @@ from daskel.system.host import privileges
 from daskel.system.nfs.fhandle import KernelFinder
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.mounts import mounted_below, own_namespace, tree_of
-from daskel.system.roots.publishing import PublishedFolder
+from daskel.system.roots.publishing import PublishedFolder, Sent
 from daskel.system.roots.roots import RootFolder
 from daskel.system.roots.slates import Slate, slates_below
 
@@ -166,9 +169,14 @@ def _open_tree(asked: OpenTree, _: list[int]) -> int:
     return tree_of(Path(asked.folder), writable=asked.writable)
 
 
+def _open_file(asked: OpenFile, _: list[int]) -> int:
+    return os.open(asked.path, (os.O_RDWR if asked.writable else os.O_RDONLY) | os.O_CLOEXEC)
+
+
 FOR_WORKERS: Mapping[type[Message], Callable[[Any, list[int]], int]] = {
     FindFile: _find,
     OpenTree: _open_tree,
+    OpenFile: _open_file,
 }
 
 
@@ -209,7 +217,9 @@ class Keeper:
     def publish(self, asked: Publish) -> Message:
         """Publish what a root boots with."""
         root = RootFolder(Path(asked.roots), asked.path)
-        return Republished(PublishedFolder(Path(asked.published)).publish(asked.name, root))
+        sent = Sent(asked.images, asked.group)
+        published = PublishedFolder(Path(asked.published))
+        return Republished(published.publish(asked.name, root, sent))
 
     def slates(self, asked: AskSlates) -> Message:
         """Which versions slates were made on. What is damaged is said when it is opened."""
@@ -220,6 +230,12 @@ class Keeper:
                     on = SlateOn(slate.root, slate.client, state.version, bool(slate.frozen))
                     found.append(on)
         return Slates(tuple(found))
+
+    def disk(self, asked: OpenDisk) -> Message:
+        """What a client keeps as blocks."""
+        slate = _slate(asked.slate)
+        path = slate.open_disk(asked.version, asked.size)
+        return DiskAt(str(path), bool(slate.frozen))
 
     def begin(self, asked: BootBegins) -> Message:
         """A client begins a boot."""
@@ -249,6 +265,7 @@ _HANDLERS: Mapping[type[Message], Callable[[Keeper, Any], Message]] = {
     Publish: Keeper.publish,
     ShowViews: Keeper.show,
     OpenSlate: Keeper.open,
+    OpenDisk: Keeper.disk,
     BootBegins: Keeper.begin,
     CloseSlate: Keeper.close,
     WipeSlate: Keeper.close,

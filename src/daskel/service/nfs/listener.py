@@ -1,4 +1,5 @@
-"""NFS and MOUNT on one TCP port: connections are accepted here, and served by workers."""
+"""NFS and MOUNT on one TCP port, NBD on another: connections are accepted here, and served by
+workers."""
 
 from __future__ import annotations
 
@@ -12,11 +13,13 @@ from daskel.service.sockets import tcp
 
 
 class NfsService:
-    """The site's roots on one server address."""
+    """The site's roots on one server address; with `blocks` by NBD."""
 
-    def __init__(self, exports: Exports, server: IPv4Address, wire: Wire) -> None:
-        self._exports, self._server = exports, server
-        sock = tcp(wire.outside(server), wire.ports.nfs)
+    def __init__(
+        self, exports: Exports, server: IPv4Address, wire: Wire, *, blocks: bool = False
+    ) -> None:
+        self._exports, self._server, self._blocks = exports, server, blocks
+        sock = tcp(wire.outside(server), wire.ports.nbd if blocks else wire.ports.nfs)
         self._listening = Listening(sock, self._accepted, exports.make_room, exports.full)
 
     async def serve(self) -> None:
@@ -24,7 +27,7 @@ class NfsService:
         self._listening.start()
 
     def _accepted(self, sock: socket.socket, peer: tuple[str, int]) -> None:
-        self._exports.hand_over(self._server, sock, peer)
+        self._exports.hand_over(self._server, sock, peer, blocks=self._blocks)
 
     async def close(self) -> None:
         """Accept no more; connections are the workers'."""

@@ -75,6 +75,8 @@ class Publish(Message):
     name: str
     roots: str
     path: str
+    images: bool  # are sent whole
+    group: int | None  # that they belong to then
 
 
 @dataclass(frozen=True, slots=True)
@@ -140,6 +142,24 @@ class NotThere(Message):
 @dataclass(frozen=True, slots=True)
 class MustBeWiped(Message):
     """Close it everywhere, and ask for it to be made anew first."""
+
+
+@dataclass(frozen=True, slots=True)
+class OpenDisk(Message):
+    """What a client that gets blocks keeps: a file with a file system, made where there is none.
+    `size` in bytes; `version`: of the root, that it is on."""
+
+    slate: SlateName
+    version: int
+    size: int
+
+
+@dataclass(frozen=True, slots=True)
+class DiskAt(Message):
+    """Where that file is, and whether something of it is frozen."""
+
+    path: str
+    frozen: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -230,6 +250,14 @@ class OpenTree(Message):
     writable: bool
 
 
+@dataclass(frozen=True, slots=True)
+class OpenFile(Message):
+    """A worker asks for an image, or for what a client keeps; the answer has a descriptor."""
+
+    path: str
+    writable: bool
+
+
 # --- to the workers ---
 
 
@@ -278,6 +306,7 @@ class Connection(Message):
     reserved: bool
     number: int
     grant: Grant
+    blocks: bool = False  # it speaks NBD, not NFS
 
 
 @dataclass(frozen=True, slots=True)
@@ -302,6 +331,29 @@ class MountNot(Message):
     """What a client asked for may not be mounted."""
 
     status: int  # of MOUNT
+
+
+@dataclass(frozen=True, slots=True)
+class BlockHere(Message):
+    """The file that a client may have as a block device."""
+
+    path: str
+    writable: bool
+    description: str  # for people
+
+
+@dataclass(frozen=True, slots=True)
+class BlockNot(Message):
+    """Why a client may not have a block device."""
+
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class BlockNames(Message):
+    """The block devices that a client may have."""
+
+    names: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -331,10 +383,27 @@ class AskPaths(Message):
 
 
 @dataclass(frozen=True, slots=True)
+class AskBlock(Message):
+    """A client wants a block device by its name, on the connection with a number."""
+
+    peer: str
+    number: int
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
+class AskBlocks(Message):
+    """The block devices that a client may have."""
+
+    peer: str
+
+
+@dataclass(frozen=True, slots=True)
 class MalformedCall(Message):
     """Bytes from a client could not be read."""
 
     reason: str
+    service: str = "nfs"
 
 
 @dataclass(frozen=True, slots=True)

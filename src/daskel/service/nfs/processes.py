@@ -35,6 +35,7 @@ from daskel.service.shared import Shared
 from daskel.system.host.privileges import FOR_ACCOUNT, FOR_SERVER, keep_only
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.mounts import hide
+from daskel.system.roots.publishing import sent_of
 
 _FIRST_PAUSE, _LONGEST_PAUSE, _WELL = 0.25, 30.0, 60.0  # seconds
 _LOOK_AGAIN = 2.0  # seconds until it is looked again whether a root boots with something else
@@ -261,7 +262,9 @@ class Keeping:
                 continue
             self._looked[root] = now
             folder, path = str(self._shared.published.folder), site.root_path(root)
-            answer = await self._keeper.ask(Publish(folder, root, str(self._roots), path))
+            sent = sent_of(site, root)
+            question = Publish(folder, root, str(self._roots), path, sent.images, sent.group)
+            answer = await self._keeper.ask(question)
             if isinstance(answer, Republished) and answer.changed:
                 self._shared.read_published()
             elif isinstance(answer, Failed):

@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from daskel.core.history.events import MountRefusal, Trouble
+from daskel.core.nbd.handshake import Export as BlockExport
 from daskel.core.nfs import mount
 from daskel.core.nfs.handle import export_of
 from daskel.core.nfs.nfs3 import NfsError, Status
@@ -25,12 +26,18 @@ from daskel.core.nfs.replays import Replays
 from daskel.core.nfs.rpc import Call
 from daskel.core.nfs.xdr import pack_u32
 from daskel.service.clock import SYSTEM, Clock
+from daskel.service.nbd.stream import BlockStream, Opened
 from daskel.service.nfs.channel import receive, send
 from daskel.service.nfs.connection import Stream
 from daskel.service.nfs.messages import (
+    AskBlock,
+    AskBlocks,
     AskMount,
     AskPaths,
     Begin,
+    BlockHere,
+    BlockNames,
+    BlockNot,
     CloseConnection,
     CloseExport,
     Connection,
@@ -46,6 +53,7 @@ from daskel.service.nfs.messages import (
     MountNot,
     NoFolder,
     NotServed,
+    OpenFile,
     OpenTree,
     Paths,
     Warned,
@@ -76,7 +84,7 @@ class Worker:
         self._grants: dict[str, frozenset[bytes]] = {}  # by a client's address
         self._later: dict[str, frozenset[bytes]] = {}  # the same, of what cannot be had yet
         self._any_port: dict[str, frozenset[bytes]] = {}  # and of what every program may have
-        self._streams: dict[int, Stream] = {}
+        self._streams: dict[int, Stream | BlockStream] = {}
         self._replays = Replays()
         self._asked: dict[int, asyncio.Future[Message]] = {}
         self._number = 0
@@ -122,6 +130,13 @@ class Worker:
         peer = told.peer
         self.grant(told.grant, 0, [])
         sock = socket.socket(fileno=descriptors[0])
+        if told.blocks:
+            self._streams[told.number] = BlockStream(
+                sock, peer, told.number, partial(self._block_names, peer),
+                partial(self._block, peer, told.number), partial(self._malformed, service="nbd"),
+                self._gone,
+            )  # fmt: skip
+            return
         stream = Stream(
             sock, peer, told.number, partial(self._find, peer, told.reserved),
             partial(self._mounting, told.reserved), self._replays,
@@ -209,6 +224,21 @@ class Worker:
             raise NfsError(Status.ACCES)
         return export
 
+    async def _block_names(self, peer: str) -> tuple[str, ...]:
+        answer = await self._ask(AskBlocks(peer))
+        return answer.names if isinstance(answer, BlockNames) else ()
+
+    async def _block(self, peer: str, number: int, name: str) -> Opened | str:
+        """A block device for a client, or why there is none."""
+        answer = await self._ask(AskBlock(peer, number, name))
+        if not isinstance(answer, BlockHere):
+            return answer.reason if isinstance(answer, BlockNot) else "it is not there"
+        found = self._ask_keeper(OpenFile(answer.path, answer.writable))
+        if not found:
+            return f"{name} is not there: the version has no image"
+        size = os.fstat(found[0]).st_size
+        return Opened(BlockExport(size, answer.writable, answer.description), found[0])
+
     async def _mounting(self, reserved: bool, peer: str, call: Call) -> bytes | None:
         if call.procedure == mount.Procedure.MOUNT:
             path = mount.parse_path(call.arguments)
@@ -242,8 +272,8 @@ class Worker:
         answer: Message = await waiting
         return answer
 
-    def _malformed(self, reason: str) -> None:
-        self._tell(MalformedCall(reason))
+    def _malformed(self, reason: str, service: str = "nfs") -> None:
+        self._tell(MalformedCall(reason, service))
 
     def _failed(self, peer: str, status: Status) -> None:
         """Errors that a person will have to look into; said once a minute."""
@@ -263,7 +293,7 @@ class Worker:
         self._said[told] = now
         self._tell(told)
 
-    def _gone(self, stream: Stream) -> None:
+    def _gone(self, stream: Stream | BlockStream) -> None:
         self._streams.pop(stream.number, None)
         self._tell(Gone(stream.peer, stream.number))
         if all(stream.peer != other.peer for other in self._streams.values()):

@@ -1,8 +1,8 @@
 """The C library's calls and the kernel's that Python has no function for; each raises OSError.
 
 mount(2), umount2(2), open_tree(2), mount_setattr(2), unshare(2), prctl(2), capset(2), openat2(2),
-renameat2(2), name_to_handle_at(2), open_by_handle_at(2); setfsuid(2), setfsgid(2) and setgroups(2)
-of one thread alone, which the C library would change for all.
+renameat2(2), fallocate(2), name_to_handle_at(2), open_by_handle_at(2); setfsuid(2),
+setfsgid(2) and setgroups(2) of one thread alone, which the C library would change for all.
 """
 
 from __future__ import annotations
@@ -24,6 +24,7 @@ HANDLE_HEAD = struct.Struct("=Ii")  # of struct file_handle: bytes of the handle
 _DETACH, _EMPTY_PATH = 2, 0x1000
 _CAPABILITY_VERSION = 0x20080522
 _EXCHANGE, _HERE = 2, -100  # RENAME_EXCHANGE, AT_FDCWD
+_KEEP_SIZE, _PUNCH_HOLE = 1, 2  # FALLOC_FL_ flags
 _CLONE_TREE, _AT_EMPTY = 1, 0x1000  # OPEN_TREE_CLONE, AT_EMPTY_PATH
 _OPEN_TREE, _MOUNT_SETATTR = 428, 442  # the same numbers on every architecture
 _OPENAT2 = 437  # the same number on every architecture
@@ -97,6 +98,13 @@ def openat2(folder: int, path: bytes, flags: int, resolve: int) -> int:
     if result < 0:
         _fail(path)
     return result
+
+
+def punch_hole(descriptor: int, offset: int, length: int) -> None:
+    """These bytes of a file are zero and take no room: fallocate(2)."""
+    ranges = (ctypes.c_int64(offset), ctypes.c_int64(length))
+    if _libc.fallocate64(descriptor, _PUNCH_HOLE | _KEEP_SIZE, *ranges) != 0:
+        _fail("fallocate")
 
 
 def exchange(one: str, other: str) -> None:

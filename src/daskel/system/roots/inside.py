@@ -28,3 +28,27 @@ def listed(tree: Path, path: str) -> list[Path]:
     """What is in a folder of the tree, by the same rule."""
     place = inside(tree, path)
     return sorted(place.iterdir()) if place and place.is_dir() else []
+
+
+class FolderTree:
+    """A root in a folder of this machine, which a client sees as its own."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+
+    def read(self, path: str) -> bytes | None:
+        """See `Tree`; links do not lead out of the folder."""
+        place = inside(self._folder, path)
+        try:
+            return place.read_bytes() if place and place.is_file() else None
+        except OSError:
+            return None
+
+    def names(self, path: str) -> list[str]:
+        """See `Tree`."""
+        return [place.name for place in listed(self._folder, path)]
+
+    def real(self, path: str) -> str:
+        """See `Tree`."""
+        place = inside(self._folder, path)
+        return f"/{place.relative_to(self._folder)}" if place else path

@@ -7,18 +7,23 @@ versions boot with it.
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import os
 import re
+import shutil
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager, suppress
-from dataclasses import asdict, replace
+from dataclasses import asdict, dataclass, replace
 from fcntl import LOCK_EX, flock
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, unquote
 
+from daskel.core.site.model import Site
 from daskel.core.site.published import (
+    CLIENT,
+    IMAGE,
     INITRD,
     KERNEL,
     TREE,
@@ -28,11 +33,12 @@ from daskel.core.site.published import (
     PublishedRoot,
 )
 from daskel.system.host.confined_open import FilesFolder
+from daskel.system.host.privileges import account_of
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.inside import listed
 from daskel.system.roots.kept import read_kept, sync_folder, write_kept
 from daskel.system.roots.own_kernels import OwnKernel, own_kernels, releases
-from daskel.system.roots.roots import RootFolder
+from daskel.system.roots.roots import RootFolder, Version
 
 BLOBS = "blobs"
 _ENDING = ".json"
@@ -40,6 +46,18 @@ _KEPT_TREES = 2  # boot sets of the working tree: a boot that has begun needs th
 _PIECE = 1 << 20  # bytes
 _DIGEST = re.compile("[0-9a-f]{64}")
 _REMEDY = "remove it; daskel apply publishes the root anew"
+
+
+@dataclass(frozen=True, slots=True)
+class Sent:
+    """What is sent of images: whether they are sent whole, and to which group of this machine they
+    belong then, None for root's."""
+
+    images: bool
+    group: int | None = None
+
+
+NOT_SENT = Sent(False)
 
 
 class PublishedFolder:
@@ -64,7 +82,7 @@ class PublishedFolder:
             self._blobs = FilesFolder(self.folder / BLOBS)
         return self._blobs.open(digest)
 
-    def publish(self, name: str, root: RootFolder) -> bool:
+    def publish(self, name: str, root: RootFolder, sent: Sent = NOT_SENT) -> bool:
         """Bring what is published of a root up to date with its versions on the disk; whether
         anything changed. Raises OSError, MissingRequirementError."""
         state = root.state()
@@ -72,11 +90,12 @@ class PublishedFolder:
             path = self._manifest(name)
             known, seen = _root(path, read_kept(path, _REMEDY) or {})
             sets = {}
-            for number in sorted(state.versions):
+            for number, version in sorted(state.versions.items()):
                 if root.version(number).is_dir():
-                    sets[str(number)] = known.sets.get(str(number)) or self._set(
+                    made = known.sets.get(str(number)) or self._set(
                         root.version(number), str(number)
                     )
+                    sets[str(number)] = self._packed(made, root, number, version, sent)
             looks = _looks(root.tree)
             trees = {n: s for n, s in known.sets.items() if s.version == 0}
             if root.tree.is_dir():
@@ -126,6 +145,40 @@ class PublishedFolder:
             name += whole.hexdigest()[:8]
         return _described(name, chosen, files, modules)
 
+    def _packed(
+        self, made: BootSet, root: RootFolder, number: int, version: Version, sent: Sent
+    ) -> BootSet:
+        """With its image, and the initrd that mounts it, where there are any."""
+        if not version.image:
+            kept = {w: b for w, b in made.files.items() if w not in (CLIENT, IMAGE)}
+            return replace(made, files=kept)
+        if (known := made.files.get(IMAGE)) is None or known.digest != version.digest:
+            client = self._put(root.client_part(number))
+            image = Blob(version.digest, version.image)
+            made = replace(made, files={**made.files, CLIENT: client, IMAGE: image})
+        place = self.folder / BLOBS / version.digest
+        if not sent.images:
+            place.unlink(missing_ok=True)
+        elif not place.exists():
+            self._link(root.image(number), place, sent.group)
+        return made
+
+    def _link(self, image: Path, place: Path, group: int | None) -> None:
+        """One file under two names where that can be; for the server's account alone, since it
+        has all that is in the root."""
+        try:
+            place.hardlink_to(image)
+        except OSError as error:
+            if error.errno not in (errno.EXDEV, errno.EPERM, errno.EMLINK):
+                raise
+            part = place.with_name(f".part-{os.getpid()}")
+            shutil.copyfile(image, part)
+            part.chmod(0o600)
+            part.replace(place)
+        if group is not None:
+            os.chown(place, -1, group)
+            place.chmod(0o640)
+
     def _put(self, source: Path) -> Blob:
         """Copy a file among the blobs, unless it is there."""
         digest, size = hashlib.sha256(), 0
@@ -161,6 +214,17 @@ class PublishedFolder:
                 path.unlink()
 
 
+def sent_of(site: Site, root: str) -> Sent:
+    """Whether images of a root are sent whole, to somebody."""
+    said = [site.roots[root].delivery] if root in site.roots else []
+    said += [loadout.delivery for loadout in site.loadouts.values() if loadout.delivery]
+    said += [group.delivery for group in site.groups.values() if group.delivery]
+    said += [client.delivery for client in site.clients.values() if client.delivery]
+    account = site.settings.account
+    group = account_of(account).pw_gid if account and os.geteuid() == 0 else None
+    return Sent("memory" in said, group)
+
+
 def preview(root: RootFolder) -> PublishedRoot:
     """What would be published of the version that clients get, without publishing it."""
     try:
@@ -174,6 +238,9 @@ def preview(root: RootFolder) -> PublishedRoot:
     name = str(number) if number else f"{TREE}new"
     files = {KERNEL: chosen.file, INITRD: chosen.initrd}
     sizes = {what: Blob("", place.stat().st_size) for what, place in files.items() if place}
+    version = root.state().versions.get(number)
+    if version and version.image:
+        sizes |= {CLIENT: Blob("", 0), IMAGE: Blob(version.digest, version.image)}
     made = _described(name, chosen, sizes, tuple(releases(tree)))
     return PublishedRoot(name, {name: made})
 

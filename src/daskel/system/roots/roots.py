@@ -7,6 +7,7 @@ beside them says which one clients get. Before the first one is sealed they get 
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import asdict, dataclass, field, replace
@@ -18,6 +19,7 @@ from daskel.system.roots.kept import read_kept, write_kept
 
 VERSIONS = ".versions"
 _STATE = "root.json"
+_NUMBERED = re.compile(r"\d+(\.(image|initrd)(\.part)?)?")
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,6 +31,8 @@ class Version:
     size: int
     new: int  # bytes that are not shared with the version before
     note: str = ""
+    image: int = 0  # bytes of its image; 0: it has none
+    digest: str = ""  # SHA-256 of the image
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,10 +85,21 @@ class RootFolder:
         """The folder of a version, 0 for the working tree."""
         return self._versions / str(number) if number else self.tree
 
+    def image(self, number: int) -> Path:
+        """The image of a version, for clients that get no files."""
+        return self._versions / f"{number}.image"
+
+    def client_part(self, number: int) -> Path:
+        """The initrd that mounts that image."""
+        return self._versions / f"{number}.initrd"
+
     def left_over(self, state: RootState) -> list[Path]:
-        """Numbered folders that are not versions in `state`."""
-        numbered = [path for path in self._versions.iterdir() if path.name.isdigit()]
-        return [path for path in numbered if int(path.name) not in state.versions]
+        """Numbered folders that are not versions in `state`, and images of none."""
+        numbered = [p for p in self._versions.iterdir() if _NUMBERED.fullmatch(p.name)]
+        packed = [n for n, version in state.versions.items() if version.image]
+        known = {str(n) for n in state.versions}
+        known |= {path.name for n in packed for path in (self.image(n), self.client_part(n))}
+        return [path for path in numbered if path.name not in known]
 
     @property
     def unfinished(self) -> Path:

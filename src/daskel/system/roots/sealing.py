@@ -58,6 +58,8 @@ def drop(root: RootFolder, number: int) -> None:
     root.keep(replace(state, versions=versions))
     root.version(number).rename(root.unfinished)
     discard(root.unfinished)
+    for path in (root.image(number), root.client_part(number)):
+        path.unlink(missing_ok=True)
 
 
 def _tidy(root: RootFolder, state: RootState) -> None:
@@ -91,8 +93,10 @@ def take_place(new: Path, target: Path) -> None:
 
 
 def discard(folder: Path) -> None:
-    """Remove a folder with all that is in it, whatever its modes."""
-    if os.path.lexists(folder):
+    """Remove a folder with all that is in it, whatever its modes; or a file."""
+    if folder.is_file() and not folder.is_symlink():
+        folder.unlink()
+    elif os.path.lexists(folder):
         shutil.rmtree(folder)
 
 

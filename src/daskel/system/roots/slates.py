@@ -11,23 +11,26 @@ import errno
 import os
 import shutil
 import stat
+import subprocess
 import threading
 import time
 from collections.abc import Container, Iterable, Iterator, Mapping
-from contextlib import ExitStack, suppress
+from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.confined_tree import ConfinedTree
 from daskel.system.roots.kept import read_kept, write_kept
-from daskel.system.roots.mounts import mounted_below, overlay, unmount
+from daskel.system.roots.mounts import mounted_below, overlay, own_namespace, unmount
 from daskel.system.roots.roots import RootFolder
 from daskel.system.roots.tree_copy import copy_file, entries
 from daskel.system.roots.usage import disk_usage
 
 _STATE = "slate.json"
 _MEANT = ("trusted.overlay.opaque", "trusted.overlay.redirect", "trusted.overlay.whiteout")
+_IN_DISK = "data"  # the folder of a disk that has what was changed; the client makes it
+_SMALLEST = 16 << 20  # bytes of a disk
 _GONE = ".gone"  # wiped slates wait there to be removed
 
 
@@ -68,20 +71,32 @@ class Slate:
         self.folder = slates / root / client
 
     @property
+    def disk(self) -> Path:
+        """What a client that gets blocks keeps: a file with a file system (ext4) in it."""
+        return self.folder / "disk"
+
+    @property
     def upper(self) -> Path:
-        """The folder with what was changed."""
-        return self.folder / "upper"
+        """The folder with what was changed; of a disk, when it is mounted at `view`."""
+        return self.view / _IN_DISK if self.disk.exists() else self.folder / "upper"
 
     @property
     def layers(self) -> list[Path]:
         """What the client changed, the newest first: `upper`, and what is frozen below it."""
-        return [*([self.upper] if self.upper.exists() else []), *self.frozen]
+        frozen = [] if self.disk.exists() else self.frozen
+        return [*([self.upper] if self.upper.exists() else []), *frozen]
 
     @property
     def frozen(self) -> list[Path]:
         """What it begins with at every boot, the newest first."""
+        if self.disk.exists():
+            return [self._frozen_disk] if self._frozen_disk.exists() else []
         found = self.folder.glob("frozen-*")
         return sorted(found, key=lambda path: int(path.name.partition("-")[2]), reverse=True)
+
+    @property
+    def _frozen_disk(self) -> Path:
+        return self.folder / "frozen.disk"
 
     @property
     def view(self) -> Path:
@@ -95,7 +110,7 @@ class Slate:
         remedy = f"restore it, or begin with a new slate: daskel slate wipe {self.client}"
         data = read_kept(path, remedy)
         if data is None:
-            if self.upper.is_dir() and any(self.upper.iterdir()):
+            if self.disk.exists() or (self.upper.is_dir() and any(self.upper.iterdir())):
                 raise MissingRequirementError(f"{path} is missing", remedy)
             return None
         try:
@@ -155,6 +170,44 @@ class Slate:
             self.open(base, version, own)
         return version
 
+    def open_disk(self, version: int, size: int) -> Path:
+        """The file of a client that gets blocks, made if need be, with room for `size` bytes.
+        Raises MissingRequirementError when it is on another version."""
+        state, now = self.state(), time.time()
+        if state and state.version != version and self.disk.exists():
+            problem = f"it was made on version {state.version}"
+            raise MissingRequirementError(problem, f"daskel slate wipe {self.client}")
+        if state and state.wipe:
+            self.renew()
+            state = self.state()
+        self._slates.mkdir(mode=0o700, parents=True, exist_ok=True)
+        self.folder.mkdir(parents=True, exist_ok=True)
+        if not self.disk.exists():
+            _make_file_system(self.disk, size)
+        made = state.made if state else now
+        self.keep(SlateState(version, made, now))
+        return self.disk
+
+    @contextmanager
+    def mounted(self) -> Iterator[None]:
+        """What is in a disk can be read meanwhile, by this process alone. Raises
+        MissingRequirementError."""
+        if not self.disk.exists():
+            yield
+            return
+        own_namespace()
+        self.view.mkdir(exist_ok=True)
+        command = ["mount", "-t", "ext4", "-o", "ro,loop,noload", str(self.disk), str(self.view)]
+        done = subprocess.run(command, capture_output=True, text=True, check=False)
+        if done.returncode:
+            reason = " ".join(done.stderr.split())[:200]
+            problem = f"{self.disk} cannot be mounted: {reason}"
+            raise MissingRequirementError(problem, "run as root; e2fsck -f looks after it")
+        try:
+            yield
+        finally:
+            unmount(self.view)
+
     def is_on_another(self, base: Path, state: SlateState | None) -> bool:
         """It was made on a working tree that was replaced."""
         if state is None or state.version != 0 or not state.base:
@@ -176,12 +229,19 @@ class Slate:
         if state is None or not self.frozen:
             self.wipe()
             return
+        if self.disk.exists():
+            self._copy_disk(self._frozen_disk, self.disk)
+            self.keep(replace(state, wipe=False))
+            return
         for folder in (self.upper, self.folder / "work"):
             self._away(folder)
         self.keep(replace(state, wipe=False))
 
     def freeze(self) -> None:
         """What the client has now is what it begins with from now on; it must not be mounted."""
+        if self.disk.exists():
+            self._copy_disk(self.disk, self._frozen_disk)
+            return
         self.upper.rename(self.folder / f"frozen-{len(self.frozen) + 1}")
         self._away(self.folder / "work")
 
@@ -189,10 +249,21 @@ class Slate:
         """Take the last freezing back, and what was changed since."""
         state = self.state()
         assert state and self.frozen, "it is frozen"
+        if self.disk.exists():
+            self.keep(replace(state, wipe=False))
+            self._frozen_disk.replace(self.disk)
+            return
         for folder in (self.upper, self.folder / "work"):
             self._away(folder)
         self.keep(replace(state, wipe=False))
         self.frozen[0].rename(self.upper)
+
+    def _copy_disk(self, source: Path, target: Path) -> None:
+        """Whole or not at all; holes stay holes."""
+        part = target.with_name(f"{target.name}.part")
+        part.unlink(missing_ok=True)
+        copy_file(str(source), str(part))
+        part.replace(target)
 
     def _away(self, folder: Path) -> None:
         """Out of the way at once; removing it takes its time."""
@@ -204,7 +275,9 @@ class Slate:
         threading.Thread(target=_remove_all, args=(gone,)).start()
 
     def size(self) -> tuple[int, int]:
-        """Bytes on the disk, and files."""
+        """Bytes on the disk, and files; of a disk, which is one."""
+        if self.disk.exists():
+            return self.disk.stat().st_blocks * 512, 1
         sizes = [disk_usage(layer) for layer in self.layers]
         return sum(size for size, *_ in sizes), sum(files for _, files, _ in sizes)
 
@@ -280,6 +353,24 @@ class Slate:
                     os.removexattr(place, name, follow_symlinks=False)
         self._away(self.folder / "work")
         self.keep(replace(state, version=version, base=0))
+
+
+def _make_file_system(place: Path, size: int) -> None:
+    """A sparse file; it has its name when it is whole."""
+    part = place.with_name(f"{place.name}.part")
+    with part.open("wb") as file:
+        file.truncate(max(size, _SMALLEST))
+    command = ["mke2fs", "-q", "-F", "-t", "ext4", "-b", "4096", "-m", "0"]
+    command += ["-E", "lazy_itable_init=1,lazy_journal_init=1", str(part)]
+    try:
+        done = subprocess.run(command, capture_output=True, text=True, check=False)
+    except FileNotFoundError:
+        problem = "the program mke2fs is missing"
+        raise MissingRequirementError(problem, "apt install e2fsprogs") from None
+    if done.returncode:
+        problem = f"mke2fs failed: {' '.join(done.stderr.split())[:200]}"
+        raise MissingRequirementError(problem, "look at the disk of the slates")
+    part.replace(place)
 
 
 def slates_below(slates: Path) -> Iterator[Slate]:

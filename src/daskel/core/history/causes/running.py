@@ -10,6 +10,9 @@ from daskel.core.history.events import (
     Addressed,
     FileSent,
     FileUntold,
+    ImageFailure,
+    ImageStep,
+    ImageTold,
     Loaded,
     MountRefusal,
     MountRefused,
@@ -48,15 +51,58 @@ def _mount_refused(case: Case) -> Iterator[Cause]:
     yield Cause("mount-refused", problem + asked, remedy, (found,))
 
 
+_IMAGE = {  # what is to be done when an initrd could not mount its root
+    ImageFailure.SERVER: "look at its cable, the switch and the server's firewall (daskel survey)",
+    ImageFailure.ABSENT: "daskel check says what is missing; daskel root pack makes an image",
+    ImageFailure.DIGEST: "the image was changed: make it anew (daskel root pack); look at the disk",
+    ImageFailure.MEMORY: 'give it more memory, or delivery = "blocks", which needs little',
+    ImageFailure.MODULES: "install a kernel in the root that has them (Debian: linux-image-amd64)",
+    ImageFailure.MOUNT: "its screen says more; daskel slate wipe begins anew with what it keeps",
+    ImageFailure.NETWORK: "make the initrd with all network drivers (Debian: MODULES=most)",
+    ImageFailure.ARGUMENTS: "somebody changed the line on its screen, or its boot loader did",
+    ImageFailure.INTERNAL: "its screen says more; press Enter there for a shell",
+}
+
+
+def _image_failed(case: Case) -> Iterator[Cause]:
+    """The initrd itself says why it could not mount the image."""
+    told = [(at, e) for at, e in case.boot.of(ImageTold)]
+    newest = max(told, key=lambda pair: pair[0], default=None)
+    if newest is None or newest[1].step is not ImageStep.FAILED or case.result in GOOD:
+        return
+    event = newest[1]
+    failure = event.failure or ImageFailure.INTERNAL
+    problem = f"its initrd could not mount its root: {event.text or failure.value}"
+    yield Cause(f"image-{failure.value}", problem, _IMAGE[failure], (newest,))
+
+
+def _reconnected(case: Case) -> Iterator[Cause]:
+    found = [(at, e) for at, e in case.boot.of(ImageTold) if e.step is ImageStep.RECONNECTED]
+    if found:
+        longest = max(e.seconds for _, e in found)
+        problem = f"the connection of its block device was lost {counted(len(found), 'time')}, "
+        problem += f"at most for {show_duration(round(longest))}"
+        remedy = "it waited and goes on; look at the cable, the switch and the server's log"
+        yield Cause("connection-lost", problem, remedy, (found[-1],), stops=False)
+
+
 def _no_mount(case: Case) -> Iterator[Cause]:
     if case.stage is not Stage.RUNNING or case.result != Result.STUCK:
         return
-    if case.last(MountRefused, Unanswered, FileUntold):
+    if case.last(MountRefused, Unanswered, FileUntold, ImageTold):
         return
     found, loaded = case.last(Addressed, Seen), case.boot.loaded
     told = _nfsroot(loaded) if loaded else ""
     if loaded is None or loaded.root is None:
         return  # it may run from memory
+    if _of_image(loaded):
+        problem = "its system runs and has an address, and its initrd never asked for its image"
+        remedy = (
+            "look at its screen: the initrd that mounts an image (daskel.img) was not unpacked, or "
+            "the kernel's arguments have no boot=daskel"
+        )
+        yield Cause("no-mount", problem, remedy, (found,) if found else (), (Blind.NFS,))
+        return
     problem = "its system runs and has an address, and never asked for its root"
     problem += f"; it was told {told}" if told else "; no nfsroot= was handed out"
     remedy = (
@@ -64,6 +110,10 @@ def _no_mount(case: Case) -> Iterator[Cause]:
         "daskel root inspect finds what is missing from the initrd"
     )
     yield Cause("no-mount", problem, remedy, (found,) if found else (), (Blind.NFS,))
+
+
+def _of_image(loaded: Loaded) -> bool:
+    return any(word.startswith("daskel.root=") for word in loaded.arguments.split())
 
 
 def _nfsroot(loaded: Loaded) -> str:
@@ -158,5 +208,5 @@ def _loops(case: Case) -> Iterator[Cause]:
         yield Cause("starts-over", f"{problem}, within {span}", remedy, stops=False)
 
 
-MOUNTING = (_mount_refused,)
-RUNNING = (_no_mount, _root_trouble, _loops, _differs, _again, _slow)
+MOUNTING = (_mount_refused, _image_failed)
+RUNNING = (_no_mount, _root_trouble, _loops, _differs, _reconnected, _again, _slow)

@@ -1,0 +1,1 @@
+"""NBD: images of roots, and what clients keep, as block devices."""

@@ -1,0 +1,497 @@
+# Mounts the root of a machine from an image: block by block over NBD, or whole from memory.
+#
+#   daskel.pl root FOLDER            mounts the root that the kernel's arguments name
+#   daskel.pl keep INDEX HOST PORT NAME   opens /dev/nbdINDEX, and keeps it open
+#
+# It runs in the initrds of initramfs-tools and dracut with nothing but the root's own perl, so it
+# uses no module, not even strict. What goes wrong is thrown as "REASON: text", where REASON is one
+# word that the server knows (core/content/stages.py).
+
+$| = 1;
+$SIG{PIPE} = 'IGNORE';
+my ($INET, $NETLINK, $ALG) = (2, 16, 38);
+my ($STREAM, $DGRAM, $RAW, $SEQPACKET) = (1, 2, 3, 5);
+my $PLACE = '/run/daskel';
+my (%WORD, %CONFIG, $KMSG);
+
+sub say_ {
+  print STDERR "daskel: @_\n";
+  syswrite($KMSG, "<7>daskel: @_\n") if $KMSG;                            # debug: not on the screen again
+}
+
+sub failed { my ($reason, $text) = @_; die "$reason: $text\n" }
+
+sub lines { my ($path) = @_; open(my $f, '<', $path) or return (); my @l = <$f>; chomp @l; @l }
+
+sub read_words {
+  %CONFIG = map { split /=/, $_, 2 } lines('/daskel/config');
+  %WORD = map { /^daskel\.(\w+)=(.*)/ ? ($1, $2) : () } map { split ' ' } lines('/proc/cmdline');
+  open($KMSG, '>', '/dev/kmsg');
+}
+
+sub uptime { (split ' ', (lines('/proc/uptime'))[0])[0] }
+
+sub mega { sprintf '%.0f MB', $_[0] / 1e6 }
+
+# --- sockets ---
+
+sub address { my ($host, $port) = @_; pack('S n C4 x8', $INET, $port, split /\./, $host) }
+
+# Seconds that one read or write may take; 0: for ever.
+sub patience {
+  my ($socket, $seconds) = @_;
+  setsockopt($socket, 1, $_, pack('l! l!', $seconds, 0)) for 20, 21;    # SO_RCVTIMEO, SO_SNDTIMEO
+}
+
+sub connected {
+  my ($host, $port) = @_;
+  socket(my $s, $INET, $STREAM, 0) or failed('internal', "socket: $!");
+  setsockopt($s, 6, 1, pack('i', 1));                                    # TCP_NODELAY
+  setsockopt($s, 1, 9, pack('i', 1));                                    # SO_KEEPALIVE
+  setsockopt($s, 6, 4, pack('i', 10));                                   # TCP_KEEPIDLE
+  setsockopt($s, 6, 5, pack('i', 5));                                    # TCP_KEEPINTVL
+  setsockopt($s, 6, 6, pack('i', 3));                                    # TCP_KEEPCNT
+  setsockopt($s, 6, 18, pack('i', 30000));                               # TCP_USER_TIMEOUT
+  patience($s, 10);
+  connect($s, address($host, $port)) or failed('server', "$host port $port does not answer: $!");
+  return $s;
+}
+
+sub take {
+  my ($s, $count) = @_;
+  my $got = '';
+  while (length $got < $count) {
+    my $n = sysread($s, $got, $count - length $got, length $got);
+    failed('server', 'the connection was closed') unless $n;
+  }
+  return $got;
+}
+
+sub give {
+  my ($s, $data) = @_;
+  my $at = 0;
+  while ($at < length $data) {
+    my $n = syswrite($s, $data, length($data) - $at, $at);
+    failed('server', "it cannot be sent: $!") unless $n;
+    $at += $n;
+  }
+}
+
+# --- HTTP ---
+
+sub url { $_[0] =~ m{^\w+://([\d.]+):(\d+)/(.*)$} or failed('arguments', "not a URL: $_[0]"); ($1, $2, $3) }
+
+# A request with its answer's head read: socket, status, headers, what came of the body.
+sub request {
+  my ($host, $port, $method, $path, $headers, $body) = @_;
+  my $s = connected($host, $port);
+  give($s, "$method /$path HTTP/1.1\r\nHost: $host\r\nConnection: close\r\n$headers\r\n$body");
+  my $got = '';
+  while ((my $end = index($got, "\r\n\r\n")) < 0) {
+    failed('server', 'its answer has no end') if length $got > 65536;
+    sysread($s, $got, 65536, length $got) or failed('server', 'the connection was closed');
+  }
+  my ($head, $rest) = split /\r\n\r\n/, $got, 2;
+  my ($status) = $head =~ m{^HTTP/\S+ (\d+)};
+  my %headers = map { /^([^:]+): *(.*)/ ? (lc $1, $2) : () } split /\r\n/, $head;
+  return ($s, $status, \%headers, $rest);
+}
+
+sub report {
+  my (%told) = @_;
+  return unless $WORD{tell} =~ /^([\d.]+):(\d+)$/;
+  my ($host, $port) = ($1, $2);
+  my $body = join '', map { "$_=$told{$_}\n" } sort keys %told;
+  my $length = length $body;
+  eval { request($host, $port, 'POST', 'daskel/stage', "Content-Length: $length\r\n", $body) };
+}
+
+sub available { for (lines('/proc/meminfo')) { return $1 * 1024 if /^MemAvailable: +(\d+)/ } 0 }
+
+# The file at a URL, which is gone on with where a connection ends before it.
+sub fetch {
+  my ($url, $file) = @_;
+  my ($host, $port, $path) = url($url);
+  my ($at, $size, $next, $quiet) = (0, undef, 10, 0);
+  open(my $f, '>', $file) or failed('internal', "$file: $!");
+  while (!defined $size || $at < $size) {
+    my $before = $at;
+    eval {
+      my ($s, $status, $headers, $rest) = request($host, $port, 'GET', $path, "Range: bytes=$at-\r\n", '');
+      failed('absent', "$url: HTTP $status") unless $status == 206 || ($status == 200 && !$at);
+      my $whole = $headers->{'content-range'} =~ m{/(\d+)$} ? $1 : $at + $headers->{'content-length'};
+      if (!defined $size) {
+        $size = $whole;
+        my ($have, $spare) = (available(), 150 << 20);
+        my $text = mega($size) . ' for the image and ' . mega($spare) . ' beside it are needed, ' . mega($have) . ' are there';
+        failed('memory', $text) if $have < $size + $spare;
+        say_('fetching ' . mega($size));
+        report(stage => 'fetching', bytes => $size);
+      }
+      failed('digest', "the image was changed while it was fetched") if $whole != $size;
+      while (1) {
+        give($f, $rest); $at += length $rest;
+        while ($at * 100 >= $next * $size && $next < 100) { print STDERR "daskel: $next %\n"; $next += 10 }
+        last if $at >= $size;
+        sysread($s, $rest, 1 << 20) or failed('server', 'the connection was closed');
+      }
+      1;
+    } or do {
+      die $@ unless $@ =~ /^server: /;
+      $quiet = $at > $before ? 0 : $quiet + 1;
+      die $@ if $quiet > 20;
+      select(undef, undef, undef, 0.5);
+    };
+  }
+  close $f;
+}
+
+# SHA-256 by the kernel, else by a program of the initrd.
+sub digest {
+  my ($file) = @_;
+  my ($algorithm, $number);
+  if (socket($algorithm, $ALG, $SEQPACKET, 0) && bind($algorithm, pack('S a14 L L a64', $ALG, 'hash', 0, 0, 'sha256'))) {
+    $number = syscall($CONFIG{accept}, fileno($algorithm), 0, 0);
+    if ($number >= 0 && open(my $operation, '+<&=', $number)) {
+      open(my $f, '<', $file) or failed('internal', "$file: $!");
+      while (1) {
+        my $n = sysread($f, my $piece, 1 << 16);
+        failed('internal', "$file: $!") unless defined $n;
+        defined send($operation, $piece, $n ? 0x8000 : 0) or failed('internal', "sha256: $!");   # MSG_MORE
+        last unless $n;
+      }
+      recv($operation, my $sum, 32, 0);
+      return unpack('H*', $sum);
+    }
+  }
+  my ($sum) = split ' ', `sha256sum $file 2>/dev/null`;
+  failed('modules', 'the kernel of this root cannot compute SHA-256 (algif_hash)') unless length $sum == 64;
+  return $sum;
+}
+
+# --- NBD: the handshake is ours, then the kernel has the socket ---
+
+sub handshake {
+  my ($host, $port, $name) = @_;
+  my $s = connected($host, $port);
+  my ($magic, $options) = unpack('Q> Q> n', take($s, 18));
+  failed('server', 'it does not speak NBD') unless $magic == 0x4e42444d41474943 && $options == 0x49484156454f5054;
+  give($s, pack('N', 3));                                                # fixed newstyle, no zeroes
+  my $asked = pack('N', length $name) . $name . pack('n', 0);
+  give($s, pack('Q> N N', 0x49484156454f5054, 7, length $asked) . $asked);   # GO
+  my ($size, $flags);
+  while (1) {
+    my (undef, undef, $kind, $length) = unpack('Q> N N N', take($s, 20));
+    my $data = $length ? take($s, $length) : '';
+    if ($kind == 3) { ($size, $flags) = unpack('x2 Q> n', $data) if unpack('n', $data) == 0 }
+    elsif ($kind == 1) { last }
+    else { failed('absent', $data || sprintf('refused (%#x)', $kind)) }
+  }
+  patience($s, 0);
+  return ($s, $size, $flags);
+}
+
+sub attribute { my ($kind, $data) = @_; my $l = 4 + length $data; pack('S S', $l, $kind) . $data . ("\0" x (-$l & 3)) }
+sub u32 { attribute($_[0], pack('L', $_[1])) }
+sub u64 { attribute($_[0], pack('Q', $_[1])) }
+
+sub attributes {
+  my ($data) = @_;
+  my %found;
+  while (length $data >= 4) {
+    my ($length, $kind) = unpack('S S', $data);
+    last if $length < 4;
+    $found{$kind & 0x3fff} = substr($data, 4, $length - 4);
+    $data = substr($data, ($length + 3) & ~3);
+  }
+  return %found;
+}
+
+sub netlink {
+  socket(my $n, $NETLINK, $RAW, 16) or failed('internal', "netlink: $!");        # NETLINK_GENERIC
+  bind($n, pack('S S L L', $NETLINK, 0, 0, 0)) or failed('internal', "netlink: $!");
+  return $n;
+}
+
+my $sequence = 1;
+
+sub generic {
+  my ($n, $family, $command, $data) = @_;
+  my $body = pack('C C S', $command, 1, 0) . $data;
+  send($n, pack('L S S L L', 16 + length $body, $family, 1 | 4, ++$sequence, 0) . $body, 0) or failed('internal', "netlink: $!");
+  my $reply = '';
+  while (1) {
+    defined recv($n, my $in, 65536, 0) or failed('internal', "netlink: $!");
+    while (length $in >= 16) {
+      my ($length, $kind, undef, $number) = unpack('L S S L', $in);
+      my $one = substr($in, 0, $length);
+      $in = substr($in, ($length + 3) & ~3);
+      next if $number != $sequence;
+      if ($kind == 2) {                                                          # NLMSG_ERROR
+        my $error = unpack('x16 l', $one);
+        $! = -$error;
+        failed('internal', "nbd: $!") if $error;
+        return $reply;
+      }
+      $reply = substr($one, 20);
+    }
+  }
+}
+
+sub sockets { attribute(7 | 0x8000, join '', map { attribute(1 | 0x8000, attribute(1, pack('L', fileno $_))) } @_) }
+
+# Opens a block device, and stays: when its connection is lost, it is made anew for as long as it
+# takes (NBD_ATTR_DEAD_CONN_TIMEOUT), and programs that read just wait.
+sub keep {
+  my ($index, $host, $port, $name) = @_;
+  my $n = netlink();
+  my %family = attributes(generic($n, 16, 3, attribute(2, "nbd\0")));            # CTRL_CMD_GETFAMILY
+  my $id = unpack('S', $family{1});
+  my %groups = attributes($family{7});
+  my $group = 0;
+  for (values %groups) { my %one = attributes($_); $group = unpack('L', $one{2}) }
+  my ($s, $size, $flags) = handshake($host, $port, $name);
+  my $events = netlink();
+  setsockopt($events, 270, 1, pack('i', $group));                                # NETLINK_ADD_MEMBERSHIP
+  my $device = u32(1, $index) . u64(2, $size) . u64(3, 512) . u64(4, 30) . u64(5, $flags) . u64(6, 0);
+  generic($n, $id, 1, $device . u64(8, 1000000000) . sockets($s));               # NBD_CMD_CONNECT
+  say_("/dev/nbd$index is $name, " . mega($size));
+  exit 0 if fork;
+  if (open(my $o, '>', '/proc/self/oom_score_adj')) { print $o "-1000" }
+  open(STDIN, '<', '/dev/null'); open(STDOUT, '>', '/dev/null'); open(STDERR, '>', '/dev/null');
+  chdir '/';
+  syscall($CONFIG{mlockall}, 3);                                                 # what it runs on goes away
+  close $s;
+  while (1) {
+    defined recv($events, my $in, 65536, 0) or next;
+    my ($command) = unpack('x16 C', $in);
+    my %told = attributes(substr($in, 20));
+    again($n, $id, $index, $size, $host, $port, $name) if $command == 4 && unpack('L', $told{1}) == $index;   # NBD_CMD_LINK_DEAD
+  }
+}
+
+sub again {
+  my ($n, $id, $index, $size, $host, $port, $name) = @_;
+  my ($since, $wait, $said) = (uptime(), 0.2, '');
+  say_("/dev/nbd$index: the connection to $host is lost; it is made anew as soon as it answers");
+  while (1) {
+    my ($s, $now) = eval { handshake($host, $port, $name) };
+    my $why = $@;
+    if ($s && $now == $size) {
+      if (eval { generic($n, $id, 3, u32(1, $index) . sockets($s)); 1 }) {       # NBD_CMD_RECONFIGURE
+        my $lost = sprintf '%.0f', uptime() - $since;
+      say_("/dev/nbd$index: connected again after $lost s");
+      report(stage => 'reconnected', seconds => $lost);
+        return;
+      }
+      $why = $@;
+    }
+    $why = "another image is there under its name\n" if $s && $now != $size;
+    chomp $why;
+    say_("/dev/nbd$index: $why") if $why ne $said && $why !~ /^server/;
+    $said = $why;
+    close $s if $s;
+    select(undef, undef, undef, $wait);
+    $wait = $wait * 1.5 > 2 ? 2 : $wait * 1.5;
+  }
+}
+
+# --- the root ---
+
+sub run {
+  my @words = @_;
+  my $said = '';
+  if (open(my $out, '-|')) { $said = join ' ', <$out>; close $out }
+  else { open(STDERR, '>&', STDOUT); exec(@words) or exit 127 }
+  $said =~ s/\s+/ /g;
+  failed('mount', "@words: $said") if $?;
+}
+
+sub load_modules {
+  my $options = '';
+  for my $name (lines('/daskel/modules/order')) {
+    open(my $f, '<', "/daskel/modules/$name.ko") or next;
+    syscall($CONFIG{finit_module}, fileno($f), $options, 0);                           # it may be there already
+  }
+}
+
+# Where nobody has given the network card an address (dracut): the one of the kernel's arguments.
+sub network {
+  return if -e '/scripts/functions' || !$WORD{address};
+  my ($mac) = (lines('/proc/cmdline'))[0] =~ /\bBOOTIF=01-([0-9a-f-]+)/i;
+  $mac =~ tr/-A-F/:a-f/;
+  my $card;
+  for (1 .. 300) {
+    opendir(my $cards, '/sys/class/net');
+    for my $name (readdir $cards) {
+      my ($here) = lines("/sys/class/net/$name/address");
+      $card = $name if $here eq $mac;
+    }
+    last if $card;
+    select(undef, undef, undef, 0.1);
+  }
+  failed('network', "no network card has the address $mac: its driver is not in the initrd") unless $card;
+  socket(my $s, $INET, $DGRAM, 0) or failed('internal', "socket: $!");
+  my $asked = pack('a16 x24', $card);
+  return if ioctl($s, 0x8915, $asked);                                           # SIOCGIFADDR
+  my ($own, $prefix) = split m{/}, $WORD{address};
+  my $mask = join '.', unpack('C4', pack('N', (0xffffffff << (32 - $prefix)) & 0xffffffff));
+  my $told = sub { pack('a16 S n C4 x16', $card, $INET, 0, split /\./, $_[0]) };
+  ioctl($s, 0x8916, $told->($own)) or failed('network', "$card: $!");            # SIOCSIFADDR
+  ioctl($s, 0x891c, $told->($mask)) or failed('network', "$card: $!");           # SIOCSIFNETMASK
+  ioctl($s, 0x8914, pack('a16 s x22', $card, 0x1043)) or failed('network', "$card: $!");   # SIOCSIFFLAGS
+  if ($WORD{router}) {
+    my $to = sub { pack('S n C4 x8', $INET, 0, split /\./, $_[0]) };
+    my $route = pack('x8') . $to->('0.0.0.0') . $to->($WORD{router}) . $to->('0.0.0.0') . pack('S x62', 3);
+    ioctl($s, 0x890b, $route);                                                   # SIOCADDRT
+  }
+  say_("$card is $own");
+}
+
+sub folder { my ($path) = @_; mkdir $path; return $path }
+
+sub blocks {
+  my ($url) = @_;
+  my ($host, $port, $name) = url($url);
+  device(0, $host, $port, $name);
+  device(1, $host, $port, $WORD{keep}) if $WORD{keep};
+  return '/dev/nbd0';
+}
+
+# The name that begins with @ keeps it alive when the system ends all others (systemd).
+sub device {
+  my ($index, @where) = @_;
+  return if -e "/sys/block/nbd$index/pid";                                       # since the last try
+  my $loader = $CONFIG{loader};
+  my @words = ('@daskel-keep', $loader ? ('--library-path', '/daskel/lib', '/daskel/bin/perl') : ());
+  my $child = fork;
+  if (!$child) { exec { $loader || '/daskel/bin/perl' } @words, '/daskel/daskel.pl', 'keep', $index, @where; exit 1 }
+  waitpid($child, 0);
+  return unless $?;
+  my ($why) = lines("$PLACE/why");
+  failed($why =~ /^(\w+): (.*)/ ? ($1, $2) : ('internal', 'the block device was not opened'));
+}
+
+sub memory {
+  my ($url) = @_;
+  my $place = folder("$PLACE/image");
+  run('mount', '-t', 'tmpfs', '-o', 'size=90%,mode=0700', 'image', $place);
+  my $began = uptime();
+  eval {
+    fetch($url, "$place/root");
+    if ($WORD{digest}) {
+      my $sum = digest("$place/root");
+      failed('digest', "the image has the digest $sum, not $WORD{digest}") if $sum ne $WORD{digest};
+    }
+    1;
+  } or do { my $why = $@; system('umount', $place); die $why };
+  say_(sprintf 'fetched in %.1f s', uptime() - $began);
+  open(my $control, '+<', '/dev/loop-control') or failed('modules', "no loop devices: $!");
+  my $number = ioctl($control, 0x4c82, 0);                                       # LOOP_CTL_GET_FREE
+  failed('internal', "no free loop device: $!") unless defined $number;
+  $number += 0;
+  open(my $loop, '<', "/dev/loop$number") or failed('internal', "loop: $!");
+  open(my $file, '<', "$place/root") or failed('internal', "$!");
+  ioctl($loop, 0x4c00, fileno $file) or failed('internal', "loop: $!");          # LOOP_SET_FD
+  return "/dev/loop$number";
+}
+
+# The files that the server makes for this machine alone, in a folder that lies over the image.
+sub own_files {
+  my ($root) = $WORD{root} =~ m{^nbd://[^/]+/(.+)@\d+$|/published/(.+)/\d+/[^/]+$} ? $1 // $2 : '';
+  return unless $WORD{tell} =~ /^([\d.]+):(\d+)$/;
+  my ($s, $status, $headers, $got) = request($1, $2, 'GET', "daskel/own/$root", '', '');
+  return unless $status == 200;
+  $got .= take($s, $headers->{'content-length'} - length $got);
+  my $place = folder("$PLACE/own");
+  while ($got =~ s/^(\d+) (.*)\n//) {
+    my ($length, $path, $at) = ($1, $2, $place);
+    next if $path =~ m{(^|/)\.\.(/|$)};
+    my @parts = split m{/}, $path;
+    my $name = pop @parts;
+    my $below = '';
+    for my $part (@parts) {
+      $below .= "/$part";
+      next if -d "$place$below";
+      mkdir "$place$below";
+      my @as = stat "$PLACE/lower$below";
+      next unless @as;
+      chown $as[4], $as[5], "$place$below";
+      chmod $as[2] & 07777, "$place$below";
+    }
+    open(my $f, '>', "$place$below/$name") or next;
+    print $f substr($got, 0, $length, '');
+    close $f;
+    chmod 0644, "$place$below/$name";
+  }
+  return $place;
+}
+
+sub root {
+  my ($target) = @_;
+  my $url = $WORD{root} or failed('arguments', 'no daskel.root= in the kernel\'s arguments');
+  folder($_) for $PLACE, "$PLACE/lower", "$PLACE/upper";
+  load_modules();
+  network();
+  say_("the root is $url");
+  my $device = $url =~ /^nbd:/ ? blocks($url) : memory($url);
+  if ($WORD{slate} eq 'none') {
+    run('mount', '-t', 'squashfs', '-o', 'ro', $device, $target);
+    return;
+  }
+  run('mount', '-t', 'squashfs', '-o', 'ro', $device, "$PLACE/lower");
+  if ($WORD{keep}) { run('mount', '-t', 'ext4', '-o', 'noatime', '/dev/nbd1', "$PLACE/upper") }
+  else {
+    my $size = $WORD{size} || '50%';
+    run('mount', '-t', 'tmpfs', '-o', "mode=0755,size=$size", 'upper', "$PLACE/upper");
+  }
+  if (!-d "$PLACE/upper/data") {
+    my @top = stat "$PLACE/lower";
+    folder("$PLACE/upper/data");
+    chmod $top[2] & 07777, "$PLACE/upper/data";
+    chown $top[4], $top[5], "$PLACE/upper/data";
+  }
+  folder("$PLACE/upper/work");
+  my $own = own_files();
+  my $lower = ($own ? "$own:" : '') . "$PLACE/lower";
+  my $layers = "lowerdir=$lower,upperdir=$PLACE/upper/data,workdir=$PLACE/upper/work";
+  run('mount', '-t', 'overlay', '-o', $layers, 'overlay', $target);
+}
+
+# A person at the screen may look around; else it tries again.
+sub wait_a_while {
+  say_('it tries again in 10 s; press Enter for a shell');
+  my $in = '';
+  vec($in, fileno(STDIN), 1) = 1;
+  return unless select($in, undef, undef, 10) > 0 && sysread(STDIN, my $line, 100);
+  say_('exit goes on');
+  system('/bin/sh', '-i');
+}
+
+sub undo {
+  system("umount $PLACE/$_ 2>/dev/null") for 'lower', 'upper', 'image';
+}
+
+my $what = shift @ARGV;
+read_words();
+if ($what eq 'keep') {
+  $0 = '@daskel-keep';
+  eval { keep(@ARGV); 1 } or do {
+    open(my $f, '>', "$PLACE/why"); print $f $@; close $f;
+    exit 1;
+  };
+}
+elsif ($what eq 'root') {
+  my $began = uptime();
+  while (!eval { root(@ARGV); 1 }) {
+    my ($reason, $text) = $@ =~ /^(\w+): (.*)/s ? ($1, $2) : ('internal', $@);
+    $text =~ s/\s+/ /g;
+    say_("the root cannot be mounted: $text");
+    report(stage => 'failed', reason => $reason, text => $text);
+    undo();
+    wait_a_while();
+  }
+  say_(sprintf 'the root is mounted, after %.1f s', uptime() - $began);
+  report(stage => 'mounted', seconds => sprintf('%.1f', uptime() - $began));
+}
+else { die "usage: daskel.pl root FOLDER\n" }

@@ -1,0 +1,110 @@
+"""A Debian system whose root is an image: block by block over NBD, and from memory."""
+
+from __future__ import annotations
+
+import subprocess
+import time
+from collections.abc import Iterator
+
+import pytest
+
+from tests.conftest import PATIENCE
+from tests.vm import guest
+from tests.vm.lab import Lab, Machine, with_machines
+from tests.vm.test_slates import daskel
+
+pytestmark = with_machines("debootstrap", "mksquashfs")
+SITE = """format = 1
+[site]
+roots = "roots"
+slates = "slates"
+state = "state.db"
+[segment.tideroom]
+network = "10.61.8.0/24"
+server = "10.61.8.1"
+dhcp = "full"
+pool = ["10.61.8.100 - 10.61.8.199"]
+args = ["console=ttyS0,115200"]
+[root.notebook]
+slate = "fresh"
+delivery = "blocks"
+[loadout.notebook]
+root = "notebook"
+[group.tide]
+segment = "tideroom"
+boot = "notebook"
+[group.memory]
+delivery = "memory"
+[client.tide-01]
+mac = "02:61:08:00:00:01"
+group = "tide"
+slate = "keep"
+[client.tide-02]
+mac = "02:61:08:00:00:02"
+group = ["tide", "memory"]
+"""
+
+
+@pytest.fixture(scope="module")
+def lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
+    folder = tmp_path_factory.mktemp("images")
+    (folder / "files").mkdir()
+    (folder / "roots").mkdir()
+    (folder / "daskel.toml").write_text(SITE)
+    subprocess.run(["cp", "-a", guest.debian(), folder / "roots/notebook"], check=True)
+    guest.write_exercises(folder / "roots/notebook")
+    made = Lab(folder)
+    said = daskel(made, "root", "seal", "notebook", "--yes")
+    assert "Its image has" in said
+    daskel(made, "check")
+    made.open()
+    try:
+        made.serve(folder / "daskel.toml")
+        yield made
+    finally:
+        made.close()
+
+
+def log_in(machine: Machine) -> None:
+    machine.wait_for("login:")
+    machine.type("root")
+    machine.wait_for(":~#")
+
+
+def test_blocks_and_what_is_kept(lab: Lab) -> None:
+    """While it reads and writes, its server is killed and away for 40 s, and nothing is lost."""
+    first = lab.boot("first", "02:61:08:00:00:01", "bios")
+    log_in(first)
+    first.type("echo GUEST'' mounted $(grep ' / ' /proc/mounts); echo GUEST'' named $(hostname)")
+    first.wait_for("GUEST named ")
+    assert first.said("mounted").startswith("overlay / overlay")
+    assert first.said("named") == "tide-01"
+    first.type("/root/exercise first; sync")
+    first.wait_for("GUEST wrote 3")
+    lab.kill_server()
+    time.sleep(40)
+    lab.serve(lab.folder / "daskel.toml")
+    first.wait_for("GUEST exercised")
+    assert "GUEST sums good" in first.console and "I/O error" not in first.console
+    first.type("poweroff")
+    first.process.wait(PATIENCE)
+    assert "connected again after" in first.console
+    again = lab.boot("again", "02:61:08:00:00:01", "uefi-x64")
+    log_in(again)
+    again.type("/root/exercise again")
+    again.wait_for("GUEST done")
+    assert again.said("package").startswith("2.") and "GUEST sums good" in again.console
+    again.process.kill()
+
+
+def test_memory(lab: Lab) -> None:
+    """The server may go when its root is there."""
+    machine = lab.boot("memory", "02:61:08:00:00:02", "bios")
+    log_in(machine)
+    lab.kill_server()
+    machine.type("echo 3 >/proc/sys/vm/drop_caches; cat /usr/bin/* /usr/lib/*/*.so* >/dev/null")
+    machine.type("echo GUEST'' read $?")
+    machine.wait_for("GUEST read ")
+    assert machine.said("read") == "0"
+    machine.process.kill()
+    lab.serve(lab.folder / "daskel.toml")
