@@ -87,7 +87,7 @@ def said(*command: str | Path) -> str:
 
 def test_libnbd(served: Served, tmp_path: Path) -> None:
     listed = said("nbdinfo", "--list", served.url(""))
-    assert 'export="image"' in listed and "description: of a test" in listed
+    assert 'export="image"' in listed
     assert "is_read_only: true" in listed and "can_trim: true" in listed
     said("nbdcopy", served.url("image"), tmp_path / "copy")
     assert (tmp_path / "copy").read_bytes() == served.image.read_bytes()
@@ -116,7 +116,7 @@ def test_qemu(served: Served) -> None:
         ["qemu-io", "-f", "raw", "-c", "write 0 512", served.url("image")],
         capture_output=True, text=True, check=False,
     )  # fmt: skip
-    assert "ead-only" in read_only.stderr or "ead-only" in read_only.stdout, read_only
+    assert read_only.returncode != 0 and "Permission denied" in read_only.stderr
 
 
 def test_who_reads_slowly_takes_no_memory(served: Served) -> None:

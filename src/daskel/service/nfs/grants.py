@@ -314,9 +314,10 @@ class Exports(Keeping):
         found = []
         for peer in self._peers:
             who, views = self._views(peer)
-            if who.name is not None and views:
+            have = {*views, *self._blocks(peer)[1]}
+            if who.name is not None and have:
                 mounted = self._mounts.get(who.name, {})
-                roots = {root: mounted.get(root) for root in views}
+                roots = {root: mounted.get(root) for root in sorted(have)}
                 found.append({"client": who.name, "roots": roots})
         return found
 
