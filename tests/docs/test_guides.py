@@ -19,9 +19,9 @@ from pathlib import Path
 import pycdlib
 import pytest
 
-from tests.cli.commands.test_first_steps import RELEASE, kernel
+from tests.cli.commands.test_first_steps import RELEASE
 from tests.conftest import PATIENCE
-from tests.core.roots.elf_files import elf
+from tests.image_roots import image_root
 from tests.wire.net import Net
 
 GUIDES = Path(__file__).parents[2] / "docs/guides"
@@ -76,15 +76,10 @@ def fits(expected: str, printed: str) -> bool:
 @pytest.fixture
 def desk(tmp_path: Path) -> Path:
     """What an administrator has at hand: an archive of a reference machine, and two ISO images."""
-    made = tmp_path / "reference"
-    for folder in ("boot", "sbin", "etc", "opt/tides"):
-        (made / folder).mkdir(parents=True)
-    (made / f"boot/vmlinuz-{RELEASE}").write_bytes(kernel())
-    (made / f"boot/initrd.img-{RELEASE}").write_bytes(b"070701 an initrd of the demo")
-    (made / f"lib/modules/{RELEASE}/kernel/fs/nfs").mkdir(parents=True)
-    for name in ("modules.dep", "modules.builtin"):
-        (made / f"lib/modules/{RELEASE}" / name).write_text("kernel/fs/nfs/nfs.ko:\n")
-    (made / "sbin/init").write_bytes(elf(machine=62))
+    made = image_root(tmp_path / "reference", RELEASE)
+    (made / "opt/tides").mkdir(parents=True)
+    with (made / f"lib/modules/{RELEASE}/modules.builtin").open("a") as built_in:
+        built_in.write("kernel/fs/nfs/nfs.ko\n")
     (made / "opt/tides/tides.conf").write_text("harbour = skerry\n")
     with tarfile.open(tmp_path / "notebook.tar", "w") as archive:
         archive.add(made, ".")

@@ -5,9 +5,11 @@ It is computed by the same code that answers the client: a firmware's DISCOVER g
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
+from daskel.core.boot import images
 from daskel.core.boot.arguments import compose, mount_path, nfs_root
 from daskel.core.boot.wire import Ports
 from daskel.core.content.computed import client_paths, grub_text, uboot_text, written_text
@@ -24,8 +26,9 @@ from daskel.core.site.layers import Effective, Overridden, Sourced, effective
 from daskel.core.site.model import Site
 from daskel.core.site.own_kernels import of_path
 from daskel.core.site.positions import Origin
+from daskel.core.site.published import IMAGE
 from daskel.core.site.slate_rules import on_its_slate, slate_rule
-from daskel.core.values import show_limit
+from daskel.core.values import show_limit, show_size
 
 
 @dataclass(frozen=True, slots=True)
@@ -187,7 +190,9 @@ def _boot(
         Step("Kernel", tuple(files)),
         Step("Command line", tuple(map(_argument, arguments)), line),
     ]
-    if loadout.root:
+    if loadout.root and found.way != "files":
+        steps.append(_by_image(site, found, arguments, site.origin(*place, "root")))
+    elif loadout.root:
         origin = site.origin(*place, "root")
         path = mount_path(site, found, loadout.root)
         steps.append(
@@ -204,6 +209,30 @@ def _boot(
     return steps
 
 
+_WAYS = {
+    "blocks": "blocks: an image, of which each is read when it is needed",
+    "memory": "memory: an image, fetched whole",
+}
+
+
+def _by_image(
+    site: Site, found: Effective, arguments: Sequence[Sourced[str]], origin: Origin
+) -> Step:
+    """How a root comes that is no files."""
+    assert found.loadout and found.loadout.root and found.delivery
+    words = dict(argument.value.partition("=")[::2] for argument in arguments)
+    lines = [
+        Line("root", found.loadout.root, origin),
+        Line("delivery", _WAYS[found.way], found.delivery.origin),
+        Line("image", words.get(images.ROOT, "")),
+    ]
+    if made := of_path(site, found.loadout.kernel):
+        lines.append(Line("size", show_size(made[1].files[IMAGE].size)))
+    if kept := words.get(images.KEEP):
+        lines.append(Line("kept on", kept))
+    return Step("Root filesystem", (*lines, _writing(site, found, found.loadout.root)))
+
+
 def _argument(argument: Sourced[str]) -> Line:
     return Line("argument", argument.value, argument.origin)
 
@@ -213,6 +242,7 @@ _WRITING = {
     "fresh": "to a slate of its own, wiped at every boot",
     "keep": "to a slate of its own, kept",
 }
+_IN_MEMORY = "to the client's own memory, which every boot begins with anew"
 
 
 def _writing(site: Site, found: Effective, root: str) -> Line:
@@ -220,5 +250,7 @@ def _writing(site: Site, found: Effective, root: str) -> Line:
     rule, limit = slate_rule(site, found.name, found.client, root), site.roots[root].size
     size = ""
     if limit and rule.value != "none":
-        size = f", {show_limit(limit)} and {limit // NAME_COST:,} files at most"
-    return Line("writing", _WRITING[rule.value] + size, rule.origin)
+        files = f" and {limit // NAME_COST:,} files" if found.way == "files" else ""
+        size = f", {show_limit(limit)}{files} at most"
+    in_memory = found.way != "files" and rule.value == "fresh"
+    return Line("writing", (_IN_MEMORY if in_memory else _WRITING[rule.value]) + size, rule.origin)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from enum import Enum
 
 from daskel.core.content.grub import BIOS, SOURCES, apt_install
-from daskel.core.site.layers import effective
+from daskel.core.site.layers import deliveries, effective
 from daskel.core.site.model import Site
 
 
@@ -63,6 +63,12 @@ def _roots(site: Site | None) -> Iterator[Need]:
     slates = site is None or any(root.slate != "none" for root in site.roots.values())
     if slates:
         yield Need(Kind.FILE_SYSTEM, "overlay", "what clients change on their roots (slates)")
+    ways = {way for name in site.roots for way in deliveries(site, name)} if site else set()
+    if ways & {"blocks", "memory"}:
+        why = "roots that come as images (delivery)"
+        yield Need(Kind.PROGRAM, "mksquashfs", why, "squashfs-tools", "squashfs-tools")
+    if "blocks" in ways:
+        yield Need(Kind.PROGRAM, "mke2fs", "what clients keep as blocks", "e2fsprogs", "e2fsprogs")
 
 
 def _server(site: Site | None) -> Iterator[Need]:

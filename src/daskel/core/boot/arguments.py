@@ -36,8 +36,9 @@ class ArgumentError(ValueError):
 class NotPackedError(ArgumentError):
     """A version that is to be delivered as an image has none."""
 
-    def __init__(self, delivery: Sourced[Delivery], reason: str) -> None:
-        super().__init__(Sourced(f"delivery = {delivery.value}", delivery.origin), reason)
+    def __init__(self, delivery: Sourced[Delivery], why: tuple[str, str]) -> None:
+        super().__init__(Sourced(f'delivery = "{delivery.value}"', delivery.origin), why[0])
+        self.remedy = f'{why[1]}; or choose delivery = "files"'
 
 
 def export_path(root: str, version: int | None = None) -> str:
@@ -206,13 +207,17 @@ def _image(
     return [images.BOOT, *(f"{key}={value}" for key, value in words.items())]
 
 
-def why_not_packed(root: str, made: BootSet | None) -> str:
+def why_not_packed(root: str, made: BootSet | None) -> tuple[str, str]:
     """Why a version cannot be delivered as an image, and what to do."""
     if made is None:
-        return "the kernel of its loadout is not the root's own; leave out kernel = ... there"
+        return (
+            "the loadout boots another kernel than the root's own",
+            "leave out kernel = ... there",
+        )
     if made.version == 0:
-        return f"clients get the working tree of {root}; seal a version: daskel root seal {root}"
-    return f"version {made.version} of {root} has no image: daskel root pack {root}"
+        return f"clients get the working tree of {root}", f"seal a version: daskel root seal {root}"
+    problem = f"version {made.version} of {root} has no image"
+    return problem, f"make it: daskel root pack {root} {made.version}"
 
 
 def _fill(argument: Sourced[str], known: Mapping[str, Mapping[str, str]]) -> str:
@@ -240,8 +245,7 @@ def check_arguments(site: Site, ports: Ports, only: Collection[str] | None = Non
             )
         except NotPackedError as error:
             problem = f"{error.argument.value}: {error.reason} (client {name})"
-            remedy = 'or choose delivery = "files"'
-            finding = Finding(Severity.ERROR, error.argument.origin, problem, remedy)
+            finding = Finding(Severity.ERROR, error.argument.origin, problem, error.remedy)
             findings.setdefault((str(error.argument.origin), error.reason), finding)
             continue
         except ArgumentError as error:

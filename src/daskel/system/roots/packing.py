@@ -35,8 +35,8 @@ NEEDED = ("squashfs", "overlay", "nbd", "loop")
 _USEFUL = ("ext4", "af_alg", "algif_hash", "sha256_generic")  # ext4 for slates that are kept
 # Numbers of system calls that perl has no function for (Linux, by processor)
 _CALLS = {
-    "x86": {"mlockall": 151, "accept": 43, "finit_module": 313},
-    "arm64": {"mlockall": 230, "accept": 202, "finit_module": 273},
+    "x86": {"mlockall": 151, "accept": 43, "finit_module": 313, "clock_gettime": 228},
+    "arm64": {"mlockall": 230, "accept": 202, "finit_module": 273, "clock_gettime": 113},
 }
 _FOLDERS = ("daskel", "daskel/bin", "daskel/lib", "daskel/modules")  # of our own: a link of the
 # root's initrd (bin) would be replaced by a folder of that name
