@@ -17,7 +17,7 @@ import pytest
 from daskel.core.roots.partitions import Partition, kind_of, partitions
 from daskel.system.roots.sealing import differences
 from daskel.system.roots.tree_copy import copy_tree, forgets
-from tests.conftest import daskel
+from tests.conftest import SiteText, daskel
 
 needs_root = pytest.mark.skipif(os.geteuid() != 0, reason="owners and mounts need root")
 CAPABILITY = bytes.fromhex("0100000200040000000000000000000000000000")  # cap_net_bind_service
@@ -125,6 +125,19 @@ def disk(gpt: bool) -> Callable[[Path, Path], Path]:
     return make
 
 
+def virtual(kind: str, *options: str) -> Callable[[Path, Path], Path]:
+    """The same disk, as virtual machines have it."""
+
+    def make(tree: Path, folder: Path) -> Path:
+        source, target = disk(False)(tree, folder), folder / f"disk.{kind}"
+        command = ["qemu-img", "convert", "-f", "raw", "-O", kind, *options, source, target]
+        subprocess.run(command, check=True)
+        source.unlink()
+        return target
+
+    return make
+
+
 def _mbr(starts: tuple[int, ...], sizes: tuple[int, ...], kind: int = 0x83) -> bytes:
     head = bytearray(512)
     for index, (start, size) in enumerate(zip(starts, sizes, strict=True)):
@@ -161,6 +174,11 @@ SOURCES: list[tuple[str, Callable[[Path, Path], Path]]] = [
     ("partition 2 of a disk image, and of 1 as its /boot", disk(False)),
     ("partition 2 of a disk image, and of 1 as its /boot", disk(True)),
     ("inside of an ISO image", live_image),
+    ("partition 2 of a qcow2 image, and of 1 as its /boot", virtual("qcow2")),
+    ("partition 2 of a vmdk image, and of 1 as its /boot", virtual("vmdk")),
+    ("partition 2 of a vmdk image", virtual("vmdk", "-o", "subformat=twoGbMaxExtentFlat")),
+    ("partition 2 of a vdi image, and of 1 as its /boot", virtual("vdi")),
+    ("partition 2 of a vhdx image, and of 1 as its /boot", virtual("vhdx")),
 ]
 
 
@@ -176,7 +194,7 @@ def test_import(tree: Path, tmp_path: Path, what: str, make: Callable[[Path, Pat
     made = tmp_path / "roots/notebook"
     for folder in (tree, made):  # of file systems that are made with one
         (folder / "lost+found").rmdir() if (folder / "lost+found").exists() else None
-    if "disk" in what:
+    if "partition" in what:
         (made / "boot/lost+found").rmdir()
     same(tree, made)
     assert "[root.notebook]" in (tmp_path / "daskel.toml").read_text()
@@ -186,6 +204,59 @@ def test_import(tree: Path, tmp_path: Path, what: str, make: Callable[[Path, Pat
     assert asked.returncode == 2 and "give --yes" in asked.stderr and (made / "etc/shadow").exists()
     assert str(tmp_path) not in Path("/proc/self/mounts").read_text()
     assert [p.name for p in (tmp_path / "roots/.versions/notebook").iterdir()] == []
+
+
+def _one_partition(begins: bytes, at: int) -> bytes:
+    part = bytearray(1 << 20)
+    part[at : at + len(begins)] = begins
+    return _mbr((2048,), (2048,)).ljust(1 << 20, b"\0") + bytes(part)
+
+
+CANNOT = [
+    ("disk.img", _one_partition(b"LUKS\xba\xbe", 0), "encrypted (LUKS)", "cryptsetup open"),
+    ("disk.img", _one_partition(b"LABELONE", 512), "volume group (LVM)", "vgchange -ay"),
+    ("disk.img", _one_partition(b"NTFS    ", 3), "of Windows (NTFS)", "another partition"),
+    ("disk.img", _one_partition(b"-FVE-FS-", 3), "encrypted by Windows", "another system"),
+    ("disk.img", _one_partition(b"x", 0), "1 (unknown)", "--partition"),
+    ("part.img", b"LUKS\xba\xbe" + bytes(4096), "is encrypted (LUKS)", "root@ADDRESS:/"),
+    ("damaged.qcow2", b"QFI\xfb" + bytes(4096), "cannot be read", "qemu-img check"),
+    ("damaged.vhdx", b"vhdxfile" + bytes(4096), "cannot be read", "qemu-img check"),
+]
+
+
+@needs_root
+@pytest.mark.parametrize(("name", "data", "problem", "remedy"), CANNOT)
+def test_what_cannot_be_imported(
+    tmp_path: Path, name: str, data: bytes, problem: str, remedy: str
+) -> None:
+    (tmp_path / "files").mkdir()
+    (tmp_path / "daskel.toml").write_text(SITE)
+    (tmp_path / name).write_bytes(data)
+    done = daskel("root", "import", "a", tmp_path / name, "--site", tmp_path / "daskel.toml")
+    assert done.returncode == 1 and problem in done.stderr and remedy in done.stderr, done
+    assert not (tmp_path / "roots/a").exists()
+
+
+@needs_root
+@pytest.mark.parametrize("kind", ["qcow2", "data file", "vmdk"])
+def test_an_image_reads_no_other_file(tmp_path: Path, kind: str) -> None:
+    """An image may say that a part of it is any file of this machine."""
+    (tmp_path / "files").mkdir()
+    (tmp_path / "daskel.toml").write_text(SITE)
+    secret, image = tmp_path / "other/secret", tmp_path / "image"
+    secret.parent.mkdir()
+    secret.write_bytes(bytes(1 << 20))
+    if kind == "qcow2":
+        words = ["create", "-f", "qcow2", "-b", secret, "-F", "raw", image]
+    elif kind == "data file":
+        words = ["create", "-f", "qcow2", "-o", f"data_file={secret},data_file_raw=on", image, "1M"]
+    else:
+        words = ["create", "-f", "vmdk", "-o", "subformat=monolithicFlat", image, "1M"]
+    subprocess.run(["qemu-img", *words], check=True, capture_output=True)
+    if kind == "vmdk":
+        image.write_text(SiteText(image.read_text()).replace("image-flat", str(secret)))
+    done = daskel("root", "import", "a", image, "--site", tmp_path / "daskel.toml")
+    assert done.returncode == 1 and str(secret) in done.stderr, done
 
 
 @needs_root

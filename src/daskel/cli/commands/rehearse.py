@@ -11,6 +11,7 @@ from pathlib import Path
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.picture_file import check_name
 from daskel.cli.practice_server import Practice, begin, free_base, serving
+from daskel.cli.publishing import publish
 from daskel.cli.rehearsals import (
     Rehearsed,
     boot_all,
@@ -100,6 +101,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         raise UsageProblem("--stay, --until and --keys go with --machine", "daskel rehearse --help")
     if args.machine and (len(names) != 1 or args.storm):
         raise UsageProblem("one client is rehearsed as a machine", "name one; no --storm")
+    publish(file, output)
     if args.machine:
         from daskel.cli.commands.rehearse_machine import rehearse_machine
 

@@ -215,7 +215,8 @@ def why_not_packed(root: str, made: BootSet | None) -> tuple[str, str]:
             "leave out kernel = ... there",
         )
     if made.version == 0:
-        return f"clients get the working tree of {root}", f"seal a version: daskel root seal {root}"
+        problem = f"clients get the working tree of {root}"
+        return problem, f"seal a version: daskel root seal {root}"
     problem = f"version {made.version} of {root} has no image"
     return problem, f"make it: daskel root pack {root} {made.version}"
 

@@ -21,6 +21,11 @@ _GPT_ENTRY = struct.Struct("<16s16sQQQ72s")
 _EXTENDED, _PROTECTIVE = (0x05, 0x0F, 0x85), 0xEE
 _UNPACKED = ("gzip", "xz", "zstd")  # archives that can be imported
 _MOST = 128  # partitions that are read
+_VIRTUAL = {  # disks of virtual machines, by where their magic is
+    (0, b"QFI\xfb"): "qcow2", (0, b"KDMV"): "vmdk", (0, b"# Disk DescriptorFile"): "vmdk",
+    (64, b"\x7f\x10\xda\xbe"): "vdi", (0, b"vhdxfile"): "vhdx", (0, b"conectix"): "vpc",
+}  # fmt: skip
+VIRTUAL = tuple(dict.fromkeys(_VIRTUAL.values()))
 
 Read = Callable[[int, int], bytes]  # offset and count
 
@@ -35,7 +40,11 @@ class Partition:
 
 
 def kind_of(head: bytes) -> str | None:
-    """tar, gzip, xz, zstd, squashfs, iso, disk, or the name of a file system; None for others."""
+    """tar, gzip, xz, zstd, squashfs, iso, disk, one of VIRTUAL, or the name of a file system; None
+    for others."""
+    for (at, magic), name in _VIRTUAL.items():
+        if head.startswith(magic, at):
+            return name
     if compression(head) in _UNPACKED:
         return compression(head)
     if head[_ISO_AT : _ISO_AT + 5] == b"CD001":
@@ -58,6 +67,45 @@ def file_system(head: bytes) -> str | None:
     if head[54:59] == b"FAT16" or head[82:87] == b"FAT32":
         return "vfat"
     return None
+
+
+@dataclass(frozen=True, slots=True)
+class Obstacle:
+    """What is in a partition that cannot be mounted: in words, and the way out."""
+
+    what: str
+    remedy: str
+
+
+_FOLDER = "then import the folder that it is mounted on"
+_OBSTACLES = {  # by where their magic is
+    (0, b"LUKS\xba\xbe"): Obstacle(
+        "encrypted (LUKS)",
+        f"open it here (losetup -P, cryptsetup open, mount), {_FOLDER}; or import the machine "
+        "while it runs: daskel root import NAME root@ADDRESS:/",
+    ),
+    (3, b"-FVE-FS-"): Obstacle(
+        "encrypted by Windows", "Windows cannot run without a disk; take another system"
+    ),
+    (3, b"NTFS    "): Obstacle(
+        "of Windows (NTFS)", "Windows cannot run without a disk; choose another partition"
+    ),
+    (SECTOR, b"LABELONE"): Obstacle(
+        "a part of a volume group (LVM)",
+        f"make its volumes visible (losetup -P, vgchange -ay, mount), {_FOLDER}; or import the "
+        "machine while it runs: daskel root import NAME root@ADDRESS:/",
+    ),
+    (4096, b"\xfc\x4e\x2b\xa9"): Obstacle(
+        "a part of a RAID", f"put it together (losetup -P, mdadm --assemble, mount), {_FOLDER}"
+    ),
+    (4086, b"SWAPSPACE2"): Obstacle("swap", "choose another partition"),
+}
+
+
+def obstacle(head: bytes) -> Obstacle | None:
+    """Why a partition that begins so cannot be mounted, where that is known."""
+    found = (one for (at, magic), one in _OBSTACLES.items() if head.startswith(magic, at))
+    return next(found, None)
 
 
 def partitions(read: Read) -> list[Partition]:

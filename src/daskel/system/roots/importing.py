@@ -15,9 +15,11 @@ from pathlib import Path
 
 from daskel.core.roots.partitions import (
     HEAD,
+    VIRTUAL,
     Partition,
     file_system,
     kind_of,
+    obstacle,
     overlapping,
     partitions,
 )
@@ -27,6 +29,7 @@ from daskel.system.roots.mounts import own_namespace
 from daskel.system.roots.new_tree import SourceError
 from daskel.system.roots.sealing import discard, take_place
 from daskel.system.roots.tree_copy import Progress, copy_tree, entries, need_room, plan
+from daskel.system.roots.virtual_disks import plain
 
 _SIGNS = ("etc/os-release", "usr/lib/os-release", "sbin/init", "etc/inittab")
 _BOOT = ("vmlinuz*", "vmlinux*", "Image*", "kernel*")
@@ -92,9 +95,12 @@ def _bring_in(source: Path, work: Path, number: int | None, progress: Progress) 
         return f"an archive{archives.unpack(source, kind, work, progress)}"
     if kind == "iso":
         return _from_iso(source, work, progress)
+    if kind in VIRTUAL:
+        return _from_virtual(source, kind, work, number, progress)
     if kind == "disk":
         return _from_disk(source, work, number, progress)
     if kind is None:
+        _cannot(source, _head(source))
         problem = f"{source} is not an archive, ISO image, disk image or file system"
         raise SourceError(problem, "unpack it, and import the folder")
     with _mounted(source, kind, work) as top:
@@ -103,11 +109,21 @@ def _bring_in(source: Path, work: Path, number: int | None, progress: Progress) 
 
 
 def _kind(source: Path) -> str | None:
+    return kind_of(_head(source))
+
+
+def _head(source: Path) -> bytes:
     try:
         with source.open("rb") as file:
-            return kind_of(file.read(HEAD))
+            return file.read(HEAD)
     except OSError as error:
         raise SourceError(f"{source}: {error.strerror}", "name a file or a folder") from None
+
+
+def _cannot(what: Path | str, head: bytes) -> None:
+    """Raises SourceError for what is known not to be mountable, with the way out."""
+    if found := obstacle(head):
+        raise SourceError(f"{what} is {found.what}", found.remedy)
 
 
 def _copy(source: Path, work: Path, progress: Progress) -> None:
@@ -129,9 +145,13 @@ def _mounted(source: Path, kind: str, work: Path, part: Partition | None = None)
         if done.returncode:
             where = f"partition {part.number} of {source}" if part else str(source)
             reason = " ".join(done.stderr.split())[:200]
-            raise MissingRequirementError(
-                f"{where} cannot be mounted: {reason}", "check the image; run as root"
-            )
+            remedy = "check the image; run as root"
+            if "unknown filesystem type" in reason:
+                remedy = (
+                    f"this kernel cannot mount {kind}: import it on a machine that can, or the "
+                )
+                remedy += "machine while it runs: daskel root import NAME root@ADDRESS:/"
+            raise MissingRequirementError(f"{where} cannot be mounted: {reason}", remedy)
         yield top
     finally:
         if not done.returncode:
@@ -141,6 +161,15 @@ def _mounted(source: Path, kind: str, work: Path, part: Partition | None = None)
 
 
 # --- disks ---
+
+
+def _from_virtual(
+    source: Path, kind: str, work: Path, number: int | None, progress: Progress
+) -> str:
+    """A virtual machine's disk; there may be a file system on it without partitions."""
+    with plain(source, kind, work.with_name(f"{work.name}.raw"), progress) as image:
+        made = _bring_in(image, work, number, lambda _: None)
+    return made.replace("a disk image", f"a {kind} image")
 
 
 def _from_disk(source: Path, work: Path, number: int | None, progress: Progress) -> str:
@@ -158,10 +187,15 @@ def _from_disk(source: Path, work: Path, number: int | None, progress: Progress)
         if number is None and (pair := overlapping(found)):
             problem = f"{source}: its partitions {pair[0].number} and {pair[1].number} overlap"
             raise SourceError(problem, "check the image, or choose one with --partition")
-        kinds = {part: file_system(read(part.start, HEAD)) for part in found}
+        heads = {part: read(part.start, HEAD) for part in found}
+        kinds = {part: file_system(head) for part, head in heads.items()}
+        obstacles = {part: one for part, head in heads.items() if (one := obstacle(head))}
+    named = {p: k or (obstacles[p].what if p in obstacles else "unknown") for p, k in kinds.items()}
     known = {part: kind for part, kind in kinds.items() if kind}
     if number is not None and number not in [part.number for part in known]:
-        numbers = ", ".join(f"{p.number} ({k or 'unknown'})" for p, k in kinds.items())
+        chosen_head = next((h for p, h in heads.items() if p.number == number), b"")
+        _cannot(f"partition {number} of {source}", chosen_head)
+        numbers = ", ".join(f"{p.number} ({what})" for p, what in named.items())
         raise SourceError(f"{source} has no partition {number}", f"it has: {numbers}")
     chosen, boot = None, None
     for part, kind in known.items():
@@ -173,9 +207,10 @@ def _from_disk(source: Path, work: Path, number: int | None, progress: Progress)
             elif not system and any(next(top.glob(name), None) for name in _BOOT):
                 boot = part
     if chosen is None:
-        names = ", ".join(f"{p.number} ({k or 'unknown'})" for p, k in kinds.items()) or "none"
+        names = ", ".join(f"{p.number} ({what})" for p, what in named.items()) or "none"
         problem = f"{source}: no partition with a system on it; partitions: {names}"
-        raise SourceError(problem, "choose one with --partition")
+        ways = [one.remedy for one in obstacles.values() if one.what != "swap"]
+        raise SourceError(problem, ways[0] if ways else "choose one with --partition")
     if boot and not any((work / "boot").glob("*")):
         with _mounted(source, known[boot], work, boot) as top:
             (work / "boot").rmdir() if (work / "boot").is_dir() else None
