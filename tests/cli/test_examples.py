@@ -21,6 +21,7 @@ from tests.conftest import PATIENCE, Serve, SiteText, daskel, until
 NOT_RUN = {  # what is tested elsewhere, or does not end by itself
     "daskel root build terminal --list text-terminal": "tests/vm",
     "daskel root edit notebook -- apt-get upgrade": "tests/system/roots",
+    "daskel root import notebook root@10.61.8.50:/ --fit": "tests/system/roots",
     "daskel rehearse tide-01 --machine": "tests/vm",
     "daskel rehearse tide --storm 300 --within 5s --plot storm.png": "tests/cli/commands",
     "daskel serve": "ends with a signal",

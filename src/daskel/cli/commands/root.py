@@ -42,6 +42,7 @@ from daskel.system.sitefile import SiteFile
 EXAMPLE = (
     "daskel root list",
     "daskel root import notebook notebook.img",
+    "daskel root import notebook root@10.61.8.50:/ --fit",
     "daskel root build terminal --list text-terminal",
     "daskel root inspect notebook",
     "daskel root edit notebook -- apt-get upgrade",
@@ -58,12 +59,18 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     _verb(verbs, "list", "all roots, and the version that clients get", _list, named=False)
     _verb(verbs, "show", "one root, and its versions", _show)
     bring = _verb(
-        verbs, "import", "make a working tree of an image or a folder", import_root, changes=True
-    )
+        verbs, "import", "make a working tree of an image, a folder, or a machine that runs",
+        import_root, changes=True,
+    )  # fmt: skip
     _gives(bring)
-    kinds = "a folder, an archive, an ISO image, a disk image, a squashfs"
-    bring.add_argument("source", type=Path, metavar="SOURCE", help=kinds)
+    kinds = "a folder, an archive, an ISO image, a disk image (also qcow2, VMDK, VDI, VHDX), a "
+    kinds += "squashfs, or a machine that runs: root@ADDRESS:/"
+    bring.add_argument("source", metavar="SOURCE", help=kinds)
     bring.add_argument("--partition", type=int, metavar="N", help="of a disk image, when not found")
+    fitting = "change what would keep the copy from booting without a disk, and say what"
+    bring.add_argument("--fit", action="store_true", help=fitting)
+    again = "of a machine that runs: copy what changed since, instead of the working tree"
+    bring.add_argument("--refresh", action="store_true", help=again)
     replacing = "instead of the working tree that is there"
     bring.add_argument("--replace", action="store_true", help=replacing)
     making = _verb(verbs, "build", "make a Debian system from nothing", build_root, changes=True)

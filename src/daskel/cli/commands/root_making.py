@@ -18,47 +18,77 @@ from daskel.cli.settled_options import say_who_logs_in, settled_of
 from daskel.cli.site import path_of
 from daskel.cli.usage import UsageProblem
 from daskel.core.roots.inspect import inspect
+from daskel.core.roots.machine_mounts import Machine, machine_of
 from daskel.core.site.finding import Severity
 from daskel.core.values import show_size
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.building import Wanted, build
+from daskel.system.roots.fitting import fit
 from daskel.system.roots.importing import bring_in, size_of
 from daskel.system.roots.inspecting import read_facts
 from daskel.system.roots.new_tree import SourceError
 from daskel.system.roots.own_kernels import OwnKernel, own_kernels
 from daskel.system.roots.roots import RootFolder
-from daskel.system.roots.sealing import put_in_place
+from daskel.system.roots.running_machine import RunningMachine
+from daskel.system.roots.sealing import discard, put_in_place
 from daskel.system.sitefile import SiteFile, load
 
 _LOST = ("was changed in it", " (sealed versions stay)")
 
 
 def import_root(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
-    """A system out of an image or a folder; in the site file when it is not there."""
+    """A system out of an image, a folder or a machine that runs; in the site file when it is not
+    there."""
     _gives_well(args)
-    tree = _folder(file, args.name).tree
-    code = may_make(args, output, tree, args.name, *_LOST)
+    machine = machine_of(args.source)
+    root = _folder(file, args.name)
+    if args.refresh and machine is None:
+        raise UsageProblem("--refresh goes with a machine that runs", "root@ADDRESS:/ names it")
+    args.replace = args.replace or args.refresh
+    code = may_make(args, output, root.tree, args.name, *_LOST)
     if code is not None:
         return code
-    root = _folder(file, args.name)
     with root.lock():
-        work = root.unfinished
         try:
-            total = size_of(args.source)
-            with working(output, f"{args.source.name}", total) as progress:
-                task = progress.task_ids[0]
-                what = bring_in(
-                    args.source, work, args.partition, lambda size: progress.advance(task, size)
-                )
+            if machine is not None:
+                what = _copied(machine, root, output, refresh=args.refresh)
+            else:
+                what = _brought(args, root, output)
+            fitted = fit(root.unfinished) if args.fit else []
         except (SourceError, OSError) as error:
+            discard(root.unfinished)
             if isinstance(error, SourceError):
                 output.error(str(error), error.remedy)
             else:
                 where = error.filename or args.source
                 output.error(f"{where}: {error.strerror or error}", "check the source")
             return ExitCode.BAD_NEWS
+        except MissingRequirementError:
+            discard(root.unfinished)
+            raise
         put_in_place(root)
-    return _made(args, output, file, what, {})
+    return _made(args, output, file, what, {}, fitted)
+
+
+def _brought(args: argparse.Namespace, root: RootFolder, output: Output) -> str:
+    """Of an image or a folder of this machine."""
+    source = Path(args.source)
+    with working(output, source.name, size_of(source)) as progress:
+        task = progress.task_ids[0]
+        return bring_in(
+            source, root.unfinished, args.partition, lambda size: progress.advance(task, size)
+        )
+
+
+def _copied(machine: Machine, root: RootFolder, output: Output, *, refresh: bool) -> str:
+    """Of a machine that runs; what has not changed since is shared with the tree that is there."""
+    before = root.tree if refresh and root.tree.is_dir() else None
+    with (
+        RunningMachine.opened(machine) as opened,
+        working(output, machine.login, opened.size or 1) as progress,
+    ):
+        task = progress.task_ids[0]
+        return opened.copy(root.unfinished, before, lambda size: progress.advance(task, size))
 
 
 def build_root(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
@@ -84,7 +114,8 @@ def build_root(args: argparse.Namespace, output: Output, file: SiteFile) -> Exit
             build(work, wanted, say)
         put_in_place(root)
     what = f"Debian {args.release} for {args.processor}"
-    return _made(args, output, file, what, {"slate": "fresh"})  # systemd wants to write
+    table = {"slate": "fresh"}  # systemd wants to write
+    return _made(args, output, file, what, table, [])
 
 
 def _listed(path: Path) -> list[str]:
@@ -107,16 +138,20 @@ def _folder(file: SiteFile, name: str) -> RootFolder:
 
 
 def _made(
-    args: argparse.Namespace, output: Output, file: SiteFile, what: str, table: dict[str, Any]
-) -> ExitCode:
-    """Say what was made, with its kernels; name it in the site file."""
+    args: argparse.Namespace, output: Output, file: SiteFile, what: str, table: dict[str, Any],
+    fitted: list[str],
+) -> ExitCode:  # fmt: skip
+    """Say what was made and `fitted`, with its kernels; name it in the site file."""
     tree = _folder(file, args.name).tree
     found = own_kernels(tree)
     loadout = _loadout(args, output, found)
     kernels = [_row(tree, kernel) for kernel in found]
     made = {"root": args.name, "tree": str(tree), "made_of": what, "kernels": kernels}
+    made["fitted"] = fitted
     if not output.as_json:
         output.print(f"{tree} is made, of {what}.")
+        for line in fitted:
+            output.print(f"fitted: {line}")
         _say_kernels(output, tree, found)
         say_who_logs_in(tree, output)
     known = args.name in file.valid.roots

@@ -66,6 +66,7 @@ class RootMade(TypedDict):
     tree: str
     made_of: str
     kernels: list[KernelRow]
+    fitted: list[str]  # what was changed so that it boots without a disk, for people
     written: NotRequired[bool]
     files: NotRequired[list[str]]  # of the site
     said: NotRequired[str]

@@ -13,11 +13,11 @@ from elftools.elf.enums import ENUM_E_MACHINE
 from elftools.elf.segments import InterpSegment
 
 from daskel.core.roots.accounts import Account
+from daskel.core.roots.fitting import RESUME, of_disk, static_address
 from daskel.core.roots.magic import CPIO
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.positions import Origin
 
-_DISK = re.compile(r"(?:/dev/(?!nfs|ram|zram|fuse|shm)|UUID=|LABEL=|PARTUUID=|PARTLABEL=)")
 _MAKES = {3: "x86", 62: "x86", 40: "arm", 183: "arm64", 243: "riscv", 258: "loongarch"}
 _NFS = re.compile(r"(^|/)nfs(v3)?\.ko")
 _CARD = re.compile(
@@ -153,10 +153,8 @@ def _drives_a_card(module: str) -> bool:
 
 def _fstab(facts: Facts) -> Iterator[Finding]:
     for number, line in enumerate(facts.texts.get("etc/fstab", "").splitlines(), 1):
-        words = line.split("#")[0].split()
-        if len(words) < 3 or not _DISK.match(words[0]):
-            continue
-        if "noauto" in words[3:4] or (len(words) > 3 and "nofail" in words[3].split(",")):
+        words = of_disk(line)
+        if words is None:
             continue
         place = Origin(f"{facts.tree}/etc/fstab", number, 1, words[0])
         what = "swaps to" if words[2] == "swap" else f"waits for {words[1]} on"
@@ -175,6 +173,17 @@ def _network(facts: Facts, root: Origin) -> Iterator[Finding]:
             problem = f"ifupdown takes {words[1]} down and up, and the root with it"
             remedy = f"write: iface {words[1]} inet manual"
             yield Finding(Severity.WARNING, place, problem, remedy)
+    for path, text in facts.texts.items():
+        if static := static_address(path, text):
+            place = Origin(f"{facts.tree}/{path}", 1, 1, static)
+            problem = f"the system gives its network card an address of its own: {static}"
+            remedy = "leave it to the initrd (daskel root import --fit does all of this)"
+            yield Finding(Severity.WARNING, place, problem, remedy)
+    if facts.texts.get(RESUME, "RESUME=none").strip() != "RESUME=none":
+        place = Origin(f"{facts.tree}/{RESUME}", 1, 1, facts.texts[RESUME].strip())
+        problem = "its initrd waits for a swap to resume from, which is on a disk"
+        remedy = "write RESUME=none there, and make the initrd anew: update-initramfs -u -k all"
+        yield Finding(Severity.WARNING, place, problem, remedy)
     if any("NetworkManager.service" in unit for unit in facts.units):
         problem = "NetworkManager is switched on, and may take the interface down"
         remedy = "daskel root edit NAME -- systemctl disable NetworkManager"

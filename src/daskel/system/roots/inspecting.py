@@ -24,6 +24,7 @@ from daskel.core.roots.kernels import HEAD, kernel_processor, kernel_release
 from daskel.core.roots.magic import compression
 from daskel.core.site.model import Site
 from daskel.core.site.own_kernels import of_path
+from daskel.system.roots.fitting import switched_on, texts
 from daskel.system.roots.inside import inside, listed
 from daskel.system.roots.own_kernels import own_kernels, releases
 from daskel.system.roots.tree_copy import entries, forgets
@@ -31,7 +32,6 @@ from daskel.system.roots.tree_copy import entries, forgets
 SCREEN_UNIT = "daskel-screen.service"
 _LARGEST_TEXT = 1 << 20  # bytes
 _INITS = ("sbin/init", "etc/init", "bin/init", "bin/sh")
-_JUDGED = ("etc/fstab", "etc/network/interfaces")
 _LARGEST_PROGRAM = 64 << 20  # bytes
 _LARGEST = 512 << 20  # bytes of an initrd, unpacked
 
@@ -40,19 +40,14 @@ def read_facts(site: Site, root: str, tree: Path, files: Path) -> Facts:
     """What `inspect` judges, read from a root's tree and from `files`."""
     init = next((p for path in _INITS[:3] if (p := _program(tree, path))), None)
     modules = releases(tree)
-    texts = {}
-    for path in _JUDGED:
-        place = inside(tree, path)
-        made = site.roots[root].slate != "none" and path in site.roots[root].own
-        if place and place.is_file() and not made:
-            texts[path] = place.read_text(errors="replace")
-    units = [str(p.name) for wanted in ("multi-user", "network-online", "sysinit")
-             for p in listed(tree, f"etc/systemd/system/{wanted}.target.wants")]  # fmt: skip
+    own = site.roots[root].own if site.roots[root].slate != "none" else {}
+    found = {path: text for path, text in texts(tree).items() if path not in own}
+    units = switched_on(tree)
     out = forgets(site.roots[root].forget)
     unique = sum(out(p) for p, s in entries(tree) if s.st_size and not stat.S_ISDIR(s.st_mode))
     linker = inside(tree, init.interpreter) if init and init.interpreter else tree
     return Facts(
-        str(tree), init, linker is not None and linker.exists(), modules, texts, units, unique,
+        str(tree), init, linker is not None and linker.exists(), modules, found, units, unique,
         list(_handed(site, root, tree, files)), accounts_of(tree), shows_a_program(tree),
     )  # fmt: skip
 
