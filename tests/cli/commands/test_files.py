@@ -149,3 +149,25 @@ def test_add_from_an_iso_image_and_a_folder(demo_folder: Path) -> None:
     bad = daskel("files", "add", "other", "bad.iso", cwd=demo_folder)
     assert bad.returncode == 1 and "Traceback" not in bad.stderr
     assert not [path for path in (demo_folder / "files").iterdir() if "other" in path.name]
+
+
+def test_a_live_system_becomes_a_loadout(demo_folder: Path) -> None:
+    """And stands in a menu at once; again, it is changed in place."""
+    image, target = pycdlib.PyCdlib(), demo_folder / "live.iso"
+    image.new(rock_ridge="1.09")
+    image.add_directory("/LIVE", rr_name="live")
+    for name, long, data in (("VMLINUZ", "vmlinuz", kernel()), ("INITRD", "initrd.img", initrd()),
+                             ("SYSTEM", "filesystem.squashfs", b"hsqs" + bytes(100))):  # fmt: skip
+        image.add_fp(BytesIO(data), len(data), f"/LIVE/{name}.;1", rr_name=long)
+    image.write(str(target))
+    image.close()
+    done = daskel("files", "add", "live", target, "--choice", "tideroom", cwd=demo_folder)
+    assert done.returncode == 0 and "It is a live system (live-boot)." in done.stdout, done
+    explained = daskel("explain", "tide-01", cwd=demo_folder).stdout
+    assert "menuentry live --id live" in explained
+    assert "fetch=http://10.61.8.1/live/live/filesystem.squashfs" in explained
+    again = daskel("files", "add", "live", target, "--replace", "--yes", "--json", cwd=demo_folder)
+    told = json.loads(again.stdout)
+    assert told["live"] == "a live system (live-boot)" and told["files"] == 3, again
+    unknown = daskel("files", "add", "x", target, "--choice", "tiderom", cwd=demo_folder)
+    assert unknown.returncode == 2 and "did you mean tideroom" in unknown.stderr, unknown

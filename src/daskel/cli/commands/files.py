@@ -9,10 +9,11 @@ from pathlib import Path
 
 from rich.table import Table
 
+from daskel.cli.commands.files_adding import add_files
 from daskel.cli.editing import names_of
 from daskel.cli.explanations import assigned_of
-from daskel.cli.output import ExitCode, Output, short_place, working
-from daskel.cli.root_options import may_make, verb
+from daskel.cli.output import ExitCode, Output, short_place
+from daskel.cli.root_options import verb
 from daskel.cli.site import change_arguments
 from daskel.core.boot.identity import by_mac
 from daskel.core.boot.wire import Ports
@@ -20,22 +21,19 @@ from daskel.core.content.computed import OF_CLIENTS, OF_GROUPS, Content, Files, 
 from daskel.core.content.grub import config_path, with_server
 from daskel.core.content.paths import PathRefusedError, clean_path, nearest
 from daskel.core.history.events import FileKind, Who
-from daskel.core.roots.kernels import initrd_kind, kernel_processor, kernel_release
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
 from daskel.core.values import counted, show_size
 from daskel.store.reading import read_leases
 from daskel.system.host.confined_open import FilesFolder, why_not
-from daskel.system.roots.importing import bring_files, size_of
-from daskel.system.roots.inspecting import initrd_names
-from daskel.system.roots.new_tree import SourceError
 from daskel.system.sitefile import SiteFile
 
 EXAMPLE = (
     "daskel files list --as tide-01",
     "daskel files show loader/02:61:08:00:00:01.cfg --as tide-01",
     "daskel files add rescue rescue.iso",
+    "daskel files add live live.iso --choice tideroom",
 )
 run = None  # each verb has its own
 _NOBODYS = {OF_CLIENTS: "the site has no such client", OF_GROUPS: "the site has no such group"}
@@ -55,10 +53,14 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     show.add_argument("path", metavar="PATH", help="as a client asks for it")
     _as(show, "as this client")
     show.add_argument("--over", choices=("tftp", "http"), default="tftp", help="default: tftp")
-    add = verb(verbs, EXAMPLE, "add", "copy a folder's or an ISO image's files below `files`", _add)
+    add = verb(
+        verbs, EXAMPLE, "add", "copy a folder's or an ISO image's files below `files`", add_files
+    )
     add.add_argument("folder", metavar="NAME", help="of the folder below `files`")
     add.add_argument("source", metavar="SOURCE", type=Path, help="a folder, or an ISO image")
     add.add_argument("--replace", action="store_true", help="a folder that is there")
+    menu = add.add_argument("--choice", metavar="NAME", help="put a live system into this menu")
+    menu.completer = names_of(["choice"])  # type: ignore[attr-defined]
     change_arguments(add)
 
 
@@ -224,60 +226,3 @@ def _shown(output: Output, path: str, kind: FileKind, data: bytes, where: str) -
     else:
         output.errors.print("This file is not text; write it to another with: > FILE")
     return ExitCode.GOOD
-
-
-# --- add ---
-
-
-def _add(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
-    target = file.files / args.folder
-    code = may_make(args, output, target, args.folder, "is in it")
-    if code is not None:
-        return code
-    try:
-        with working(output, args.source.name, size_of(args.source)) as progress:
-            task = progress.task_ids[0]
-            bring_files(args.source, target, lambda size: progress.advance(task, size))
-    except (SourceError, OSError) as error:
-        where = getattr(error, "filename", None) or args.source
-        problem = str(error) if isinstance(error, SourceError) else f"{where}: {error.strerror}"
-        output.error(problem, getattr(error, "remedy", "check the source"))
-        return ExitCode.BAD_NEWS
-    return _say_added(args, output, file, target)
-
-
-def _say_added(args: argparse.Namespace, output: Output, file: SiteFile, target: Path) -> ExitCode:
-    paths = sorted(path for path in target.rglob("*") if path.is_file() and not path.is_symlink())
-    found = [row for path in paths if (row := _recognised(path, file.files))]
-    if output.as_json:
-        output.json({"folder": args.folder, "files": len(paths), "found": found})
-        return ExitCode.GOOD
-    output.print(f"{target} is made: {counted(len(paths), 'file')}.")
-    for row in found:
-        about = [row.get("release"), row.get("processor"), show_size(int(str(row["size"])))]
-        output.print(f"{row['what']} {row['path']}: {', '.join(str(a) for a in about if a)}")
-    kernels = [row["path"] for row in found if row["what"] == "kernel"]
-    initrds = [row["path"] for row in found if row["what"] == "initrd"]
-    if kernels:
-        values = f"kernel={kernels[0]}" + (f" initrd={initrds[0]}" if initrds else "")
-        output.print(f"Hand them out with: daskel loadout add {args.folder} {values}")
-    return ExitCode.GOOD
-
-
-def _recognised(path: Path, files: Path) -> dict[str, object] | None:
-    """A kernel with its release and processor, or an initrd; None for anything else."""
-    name, size = str(path.relative_to(files)), path.stat().st_size
-    with path.open("rb") as file:
-        head = file.read(4096)
-        processor = kernel_processor(head)
-        release = kernel_release(head + file.read()) if processor else None
-        if release is not None:
-            return {"path": name, "what": "kernel", "release": release, "processor": processor,
-                    "size": size}  # fmt: skip
-        if (
-            not processor
-            and initrd_kind(head) not in (None, "squashfs")
-            and initrd_names(head + file.read())
-        ):
-            return {"path": name, "what": "initrd", "size": size}
-    return None

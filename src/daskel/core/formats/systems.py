@@ -226,3 +226,7 @@ class FilesAdded(TypedDict):
     folder: str
     files: int
     found: list[BootFileFound]
+    live: str | None  # what system it is, where it boots as it came
+    written: NotRequired[bool]  # the loadout that boots it
+    said: NotRequired[str]
+    findings: NotRequired[list[FindingFormat]]

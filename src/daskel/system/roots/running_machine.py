@@ -17,7 +17,7 @@ from daskel.system.roots.new_tree import SourceError
 from daskel.system.roots.sealing import discard
 from daskel.system.roots.tree_copy import Progress, need_room
 
-_ASK = "cat /etc/fstab 2>/dev/null; echo @@; cat /proc/self/mounts; echo @@; df -kP 2>/dev/null; true"
+_ASK = "cat /etc/fstab 2>/dev/null; echo @@; cat /proc/self/mounts; echo @@; df -kP; true"
 _TRANSFERRED = re.compile(rb"^\s*([\d,.]+)\s+\d+%", re.MULTILINE)
 _VANISHED = 24  # exit code of rsync: files went away while they were copied, as they do
 _PARTS = 3  # of the answer
