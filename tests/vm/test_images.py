@@ -99,7 +99,7 @@ def test_blocks_and_what_is_kept(lab: Lab) -> None:
 
 def test_memory(lab: Lab) -> None:
     """The server may go when its root is there."""
-    machine = lab.boot("memory", "02:61:08:00:00:02", "bios")
+    machine = lab.boot("memory", "02:61:08:00:00:02", "uefi-x64")
     log_in(machine)
     lab.kill_server()
     machine.type("echo 3 >/proc/sys/vm/drop_caches; cat /usr/bin/* /usr/lib/*/*.so* >/dev/null")

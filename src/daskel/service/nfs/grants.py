@@ -323,6 +323,7 @@ class Exports(Keeping):
 
     def _happened(self, event: Event) -> None:
         if name := self._boot_of(event):
+            self._mounts.pop(name, None)
             self._begin(self._begun(name))
 
     # --- what workers ask ---
@@ -418,7 +419,7 @@ class Exports(Keeping):
             return await self._disk(who, asked, root, version, client)
         before = self._mounts.setdefault(str(who), {}).get(root)
         self._mounts[str(who)][root] = version
-        if before != version or len(self._peers[asked.peer].connections) == 1:
+        if before != version:  # not again when a connection was lost
             self._shared.emit(Mounted(who, root, f"blocks, version {version}"))
         path = self._root(root).image(version)
         return BlockHere(str(path), False, f"version {version} of the root {root}")
