@@ -89,16 +89,17 @@ def kinds_of(file: SiteFile, names: Sequence[str], output: Output) -> dict[str, 
     with tempfile.TemporaryDirectory(prefix="daskel-forecast-") as folder:
         practised = begin(Practice(str(file.path.absolute()), folder, free_base()), file)
         jobs = jobs_of(practised, file, names, None)
-        alike: dict[tuple[str, str], list[Job]] = {}
+        alike: dict[tuple[str, str, str], list[Job]] = {}
         for job in jobs:
-            loadout = effective(practised.site, job.name).loadout_name or ""
-            alike.setdefault((job.firmware, loadout), []).append(job)
+            whole = effective(practised.site, job.name)
+            key = (job.firmware, whole.loadout_name or "", whole.way)
+            alike.setdefault(key, []).append(job)
         found: dict[str, Kind] = {}
         with (
             serving(practised.practice) as server,
             output.errors.status("measuring this server", spinner="line"),
         ):
-            for (firmware, loadout), same in alike.items():
+            for (firmware, loadout, _), same in alike.items():
                 costs = measured(same[0], server)
                 kind = Kind(firmware, loadout, [_load(c) for c in costs], _menu(practised, same[0]))
                 found |= dict.fromkeys((job.name for job in same), kind)

@@ -210,7 +210,7 @@ def _boot(
 
 
 _WAYS = {
-    "blocks": "blocks: an image, of which each is read when it is needed",
+    "blocks": "blocks: an image, each block read when it is needed",
     "memory": "memory: an image, fetched whole",
 }
 

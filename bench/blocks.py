@@ -1,0 +1,215 @@
+"""NBD: READ against a TCP blast of the same file, small reads against an echo, many clients."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import random
+import socket
+import subprocess
+import time
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from ipaddress import IPv4Address
+from pathlib import Path
+
+from common import SERVER, WIRE, beside, compare, daskel
+
+from daskel.core.nbd.requests import HEAD, Request, serialise
+from daskel.rehearse.images import BlockDevice
+
+SIZE, UNDER_WAY, SMALL, READS = 256 << 20, 16, 4096, 40_000
+MANY, EACH = 200, 8 << 20  # clients at once, and bytes that each reads
+BLAST_PORT, ECHO_PORT = 25995, 25994
+ADDRESS = WIRE.outside(SERVER)
+OWN = IPv4Address("10.61.8.23")
+
+
+def _client(number: int) -> str:
+    mac = f"02:61:08:00:01:{number:02x}"
+    place = f'address = "10.61.9.{number}"\nboot = "blocked"\n'
+    return f'[client.many-{number}]\nmac = "{mac}"\nsegment = "tideroom"\n{place}'
+
+
+MORE = """
+[root.blocked]
+delivery = "blocks"
+[loadout.blocked]
+root = "blocked"
+[client.tide-03]
+mac = "02:61:08:00:00:03"
+segment = "tideroom"
+boot = "blocked"
+address = "10.61.8.23"
+""" + "".join(_client(number) for number in range(1, MANY + 1))
+PREPARE = f"""
+import json, os, sys
+from pathlib import Path
+roots = Path(sys.argv[-1]).parent / "roots"
+(roots / "blocked").mkdir()
+versions = roots / ".versions/blocked"
+(versions / "1/boot").mkdir(parents=True)
+(versions / "1/boot/vmlinuz-demo").write_bytes(b"x")
+(versions / "1.initrd").write_bytes(b"x")
+(versions / "1.image").write_bytes(os.urandom(1 << 20) * {SIZE >> 20})
+version = dict(sealed=1, files=1, size=1, new=1, note="", image={SIZE}, digest="0" * 64)
+(versions / "root.json").write_text(json.dumps({{"used": 1, "versions": {{"1": version}}}}))
+"""
+
+
+def opened(own: IPv4Address = OWN) -> BlockDevice:
+    return BlockDevice(WIRE, own, (str(SERVER), WIRE.ports.nbd), "blocked@1")
+
+
+def blast(path: Path) -> None:
+    with socket.create_server((ADDRESS, BLAST_PORT)) as server:
+        while True:
+            stream, _ = server.accept()
+            with stream, path.open("rb") as file:
+                offset = 0
+                while offset < SIZE:
+                    offset += os.sendfile(stream.fileno(), file.fileno(), offset, SIZE - offset)
+
+
+def echo() -> None:
+    """Answers each request with as many bytes as a READ of SMALL, in the same kind of loop."""
+
+    async def run() -> None:
+        loop = asyncio.get_running_loop()
+        server = socket.create_server((ADDRESS, ECHO_PORT))
+        server.setblocking(False)
+        answer = bytes(SMALL + 16)
+        while True:
+            stream, _ = await loop.sock_accept(server)
+            stream.setblocking(False)
+            stream.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+            waiting, ended = bytearray(), loop.create_future()
+
+            def readable(stream=stream, waiting=waiting, ended=ended) -> None:
+                data = stream.recv(1 << 18)
+                if not data:
+                    loop.remove_reader(stream)
+                    ended.set_result(None)
+                    return
+                waiting.extend(data)
+                count = len(waiting) // HEAD.size
+                del waiting[: count * HEAD.size]
+                stream.sendmsg([answer] * count)
+
+            loop.add_reader(stream, readable)
+            await ended
+
+    asyncio.run(run())
+
+
+def take(stream: socket.socket, buffer: bytearray, count: int) -> None:
+    while count:
+        got = stream.recv_into(buffer, min(count, len(buffer)))
+        assert got, "the server closed the connection"
+        count -= got
+
+
+def blasted() -> float:
+    """MB/s."""
+    buffer = bytearray(1 << 20)
+    with socket.create_connection((ADDRESS, BLAST_PORT)) as stream:
+        began = time.perf_counter()
+        take(stream, buffer, SIZE)
+        return SIZE / (time.perf_counter() - began) / 1e6
+
+
+def asked(stream: socket.socket, offsets: Iterator[int], size: int, count: int) -> float:
+    """Seconds for so many READs, some of them under way at any time."""
+    buffer, sent = bytearray(1 << 20), 0
+    began = time.perf_counter()
+    for _ in range(min(UNDER_WAY, count)):
+        stream.sendall(serialise(Request(0, 0, sent, next(offsets), size)))
+        sent += 1
+    for _ in range(count):
+        take(stream, buffer, size + 16)
+        if sent < count:
+            stream.sendall(serialise(Request(0, 0, sent, next(offsets), size)))
+            sent += 1
+    return time.perf_counter() - began
+
+
+def read(size: int) -> float:
+    """MB/s, from front to back."""
+    device = opened()
+    seconds = asked(device._sock, iter(range(0, SIZE, size)), size, SIZE // size)
+    device.close()
+    return SIZE / seconds / 1e6
+
+
+def _anywhere() -> Iterator[int]:
+    chosen = random.Random(61)
+    while True:
+        yield chosen.randrange(SIZE // SMALL) * SMALL
+
+
+def small() -> float:
+    """Reads a second, anywhere."""
+    device = opened()
+    seconds = asked(device._sock, _anywhere(), SMALL, READS)
+    device.close()
+    return READS / seconds
+
+
+def echoed() -> float:
+    with socket.create_connection((ADDRESS, ECHO_PORT)) as stream:
+        return READS / asked(stream, _anywhere(), SMALL, READS)
+
+
+def many(process: int) -> None:
+    """All at once; what the processes of the server take meanwhile."""
+
+    def one(number: int) -> int:
+        device = opened(IPv4Address(f"10.61.9.{number}"))
+        found = sum(len(device.read(at, 128 << 10)) for at in range(0, EACH, 128 << 10))
+        device.close()
+        return found
+
+    began = time.perf_counter()
+    with ThreadPoolExecutor(max_workers=MANY) as pool:
+        running = [pool.submit(one, number) for number in range(1, MANY + 1)]
+        most = 0
+        while any(not run.done() for run in running):
+            most = max(most, memory_of(process))
+            time.sleep(0.2)
+        assert all(run.result() == EACH for run in running), "each has all of its bytes"
+    seconds = time.perf_counter() - began
+    print(f"{MANY} clients at once, {EACH >> 20} MiB each")
+    speed = MANY * EACH / seconds / 1e6
+    print(f"  in                {seconds:12.1f} s, {speed:,.0f} MB/s; none failed")
+    print(f"  memory            {most / 1e6:12,.0f} MB of all processes that serve (limit 300 MB)")
+
+
+def memory_of(process: int) -> int:
+    """Bytes of the processes below the server, each page once (proportional set size)."""
+    found, pending = 0, [process]
+    while pending:
+        below = subprocess.run(
+            ["pgrep", "-P", str(pending.pop())], capture_output=True, text=True, check=False
+        )
+        for child in map(int, below.stdout.split()):
+            pending.append(child)
+            lines = Path(f"/proc/{child}/smaps_rollup").read_text().splitlines()
+            found += next(int(line.split()[1]) for line in lines if line.startswith("Pss:")) * 1024
+    return found
+
+
+def main() -> None:
+    with daskel(more=MORE, prepare=PREPARE) as folder:
+        image = folder / "roots/.versions/blocked/1.image"
+        with beside(blast, image), beside(echo):
+            time.sleep(0.5)
+            for size, goal in ((1 << 20, 0.85), (128 << 10, 0.6)):
+                title = f"NBD READ, {size >> 10} KiB, {UNDER_WAY} under way"
+                compare(title, "MB/s", lambda size=size: read(size), ("TCP blast", blasted), goal)
+            title = f"NBD READ, {SMALL >> 10} KiB anywhere, {UNDER_WAY} under way"
+            compare(title, "reads/s", small, ("echo", echoed), 0.5)
+        many(int((folder / "process").read_text()))
+
+
+if __name__ == "__main__":
+    main()
