@@ -11,15 +11,19 @@ from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
+from daskel.core.boot import images
 from daskel.core.boot.template import FillError, render
 from daskel.core.capture.frames import Capture
-from daskel.core.content import up
+from daskel.core.content import image_steps, up
 from daskel.core.content.paths import PathRefusedError, clean_path
 from daskel.core.dhcp import options
 from daskel.core.dhcp.client_messages import SYSTEM, Face, discover, renewal
 from daskel.core.dhcp.packet import parse, parse_part, serialise
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.dhcp6.message import parse as parse_dhcp6
+from daskel.core.history.events import ImageStep, Who
+from daskel.core.nbd import requests as nbd
+from daskel.core.nbd.handshake import AskNames, Export, Handshake
 from daskel.core.nfs import calls, mount, nfs3, portmap
 from daskel.core.nfs.calls import Make, NewAttributes, Write
 from daskel.core.nfs.nfs3 import FileType, NfsError, Stable
@@ -28,6 +32,7 @@ from daskel.core.nfs.xdr import pack_opaque
 from daskel.core.reader import MalformedError, Reader
 from daskel.core.roots import inspect, kernels, partitions
 from daskel.core.roots.linking import LinkError, linked
+from daskel.core.roots.machine_mounts import file_systems
 from daskel.core.site.parse import parse as parse_site
 from daskel.core.tftp import packet as tftp
 from daskel.service.nfs.procedures import _PROCEDURES
@@ -55,6 +60,24 @@ class Parser:
 def _dhcp(data: bytes) -> None:
     for code, value in parse(data).options.items():
         options.show(code, value, None)
+
+
+def _nbd(data: bytes) -> None:
+    shaking = Handshake()
+    question = shaking.receive(data)
+    while question is not None:
+        if isinstance(question, AskNames):
+            question = shaking.names(["a@1"])
+        else:
+            images.asked_for(question.name)
+            question = shaking.export(Export(1 << 20) if question.name == "a@1" else None, "no")
+    if len(rest := shaking.rest) >= nbd.HEAD.size:
+        nbd.refusal(nbd.parse(rest), Export(1 << 20))
+
+
+def _mounts(data: bytes) -> None:
+    parts = data.decode("utf-8", "replace").split("@@\n")
+    file_systems(*[*parts, "", "", ""][:3])
 
 
 def _dhcp6(data: bytes) -> None:
@@ -188,6 +211,17 @@ PARSERS: Mapping[str, Parser] = {
     "port mapper": Parser(_portmap, _BAD, [b"\3" + bytes(16), b"\4"]),
     "paths": Parser(clean_path, (PathRefusedError,), [b"a/b", b"../x", b"a\\b", b"%2e%2e/"]),
     "what a system tells": Parser(up.parse, _BAD, [up.told(12.5, "quiet root=/dev/nfs")]),
+    "what an initrd tells": Parser(partial(image_steps.parse, Who()), _BAD, [
+        image_steps.told(ImageStep.FAILED, reason="memory", text="too small"),
+    ]),
+    "NBD": Parser(_nbd, _BAD, [
+        b"\0\0\0\3IHAVEOPT\0\0\0\7\0\0\0\x09\0\0\0\3a@1\0\0"
+        + nbd.serialise(nbd.Request(0, 0, 1, 0, 512)),
+        b"\0\0\0\3IHAVEOPT\0\0\0\3\0\0\0\0",
+    ]),
+    "mounts of a machine": Parser(_mounts, (), [
+        b"UUID=1 / ext4 defaults 0 1\n@@\n/dev/sda1 / ext4 rw 0 0\n@@\n/dev/sda1 9 5 4 50% /\n",
+    ]),
     "captures": Parser(_capture, (ValueError,), _CAPTURES),
     "site file": Parser(_site, (), [DEMO.encode(), b"include = ['a']\n[site]\n[client.a]\nmac='x'"]),
     "templates": Parser(_template, (FillError,), [b"{ client.name }}", b"% if client %}x{% endif %}"]),

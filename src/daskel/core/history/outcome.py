@@ -8,6 +8,8 @@ from daskel.core.history.events import (
     FileAborted,
     FileMissing,
     FileSent,
+    ImageStep,
+    ImageTold,
     MountRefused,
     OtherServer,
     Refused,
@@ -56,6 +58,9 @@ def result(boot: Boot, now: float) -> str:
     in_memory = loaded is not None and loaded.root is None and bool(boot.newest(FileSent))
     if in_memory and boot.stage in (Stage.INITRD, Stage.RUNNING):
         return Result.RUNNING
+    failed = [at for at, told in boot.of(ImageTold) if told.step is ImageStep.FAILED]
+    if failed and now - min(failed) > _SHOCK:
+        return Result.STUCK  # it tries again by itself, for as long as it takes
     if now - boot.last > patience(boot):
         return Result.STUCK
     return Result.STUCK if in_trouble(boot) and now - boot.last > _SHOCK else Result.UNDER_WAY
@@ -72,6 +77,8 @@ def in_trouble(boot: Boot) -> bool:
     last = boot.events[-1][1] if boot.events else None
     if isinstance(last, FileMissing):
         return not last.harmless
+    if isinstance(last, ImageTold):
+        return last.step is ImageStep.FAILED
     return isinstance(last, (FileAborted, MountRefused, Refused, OtherServer))
 
 

@@ -66,9 +66,9 @@ _IMAGE = {  # what is to be done when an initrd could not mount its root
 
 def _image_failed(case: Case) -> Iterator[Cause]:
     """The initrd itself says why it could not mount the image."""
-    told = [(at, e) for at, e in case.boot.of(ImageTold)]
+    told = [(at, e) for at, e in case.boot.of(ImageTold) if e.step is ImageStep.FAILED]
     newest = max(told, key=lambda pair: pair[0], default=None)
-    if newest is None or newest[1].step is not ImageStep.FAILED or case.result in GOOD:
+    if newest is None or case.result in GOOD:
         return
     event = newest[1]
     failure = event.failure or ImageFailure.INTERNAL

@@ -465,11 +465,15 @@ sub root {
 }
 
 # A person at the screen may look around; else it tries again.
+my $pause = 10;
+
 sub wait_a_while {
-  say_('it tries again in 10 s; press Enter for a shell');
+  my $seconds = $pause;
+  $pause = $pause * 2 > 300 ? 300 : $pause * 2;                                  # a room of them is not to load the server
+  say_("it tries again in $seconds s; press Enter for a shell");
   my $in = '';
   vec($in, fileno(STDIN), 1) = 1;
-  return unless select($in, undef, undef, 10) > 0 && sysread(STDIN, my $line, 100);
+  return unless select($in, undef, undef, $seconds) > 0 && sysread(STDIN, my $line, 100);
   say_('exit goes on');
   system('/bin/sh', '-i');
 }
