@@ -39,7 +39,7 @@ from daskel.service.nfs.procedures import _PROCEDURES
 from daskel.system.captures import read_frames
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.archives import unpack
-from daskel.system.roots.inspecting import initrd_names
+from daskel.system.roots.initrds import initrd_names
 from daskel.system.roots.new_tree import SourceError
 from tests.conftest import DEMO
 from tests.core.roots.elf_files import elf

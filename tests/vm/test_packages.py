@@ -49,6 +49,11 @@ def test_the_wheel_is_whole(alone: Path, tmp_path: Path) -> None:
     assert run(alone / "daskel", "--version") == f"daskel {__version__}\n"
     assert json.loads(run(alone / "daskel", "demo", "--json", cwd=tmp_path))["good"]
     assert "pool" in run(alone / "daskel", "help", "segment.pool")
+    there = run(alone / "python", "-c", "import daskel; print(daskel.__path__[0])").strip()
+    source = HERE / "src/daskel"
+    ours = {path.relative_to(source) for path in source.rglob("*") if path.is_file()}
+    ours = {path for path in ours if "__pycache__" not in path.parts}
+    assert [path for path in ours if not (Path(there) / path).exists()] == []
 
 
 def test_what_few_need_is_imported_late(alone: Path, tmp_path: Path) -> None:

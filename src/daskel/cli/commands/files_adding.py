@@ -17,7 +17,7 @@ from daskel.core.roots.live import Live, LiveKind, looks_for_its_disc, recognise
 from daskel.core.site.finding import did_you_mean
 from daskel.core.values import counted, show_size
 from daskel.system.roots.importing import bring_files, size_of
-from daskel.system.roots.inspecting import initrd_names
+from daskel.system.roots.initrds import initrd_names
 from daskel.system.roots.new_tree import SourceError
 from daskel.system.sitefile import SiteFile
 

@@ -47,6 +47,7 @@ class Handed:
     names: Collection[str] | None
     built_in: Collection[str] | None = None  # modules of the kernel itself; None when not known
     missing: bool = False  # it boots the root's own kernel, and there is none
+    by_files: bool = True  # some client gets the root by NFS
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,11 +64,15 @@ class Facts:
     handed: Collection[Handed] = ()
     accounts: Collection[Account] | None = None  # that can log in; None: it cannot be told
     shows: bool = False  # a program on the screen, by an account of its own
+    no_image: tuple[str, str] | None = None  # why it cannot be an image, and what to do
 
 
 def inspect(facts: Facts, root: Origin) -> list[Finding]:
     """Everything that would keep a client from booting it, or would trouble it."""
     found = [*_init(facts, root), *_fstab(facts), *_network(facts, root), *_accounts(facts, root)]
+    if facts.no_image:
+        problem = f"it is to come as an image, and cannot: {facts.no_image[0]}"
+        found.append(Finding(Severity.ERROR, root, problem, facts.no_image[1]))
     for handed in facts.handed:
         found += [*_kernel(facts, handed), *initrd_findings(handed)]
     if facts.unique:
@@ -133,7 +138,7 @@ def initrd_findings(handed: Handed) -> Iterator[Finding]:
         remedy = "make the initrd for this kernel: update-initramfs -c -k " + handed.release
         yield Finding(Severity.ERROR, handed.origin, problem + handed.release, remedy)
     built_in = handed.built_in or ()
-    if not any(_NFS.search(name) for name in (*modules, *built_in)):
+    if handed.by_files and not any(_NFS.search(name) for name in (*modules, *built_in)):
         problem = f"the initrd of loadout {handed.loadout} has no NFS module"
         remedy = "add nfs and nfsv3 to it (Debian: BOOT=nfs in initramfs.conf)" + (
             "" if handed.built_in is not None else ", unless it is built in"

@@ -2,12 +2,7 @@
 
 from __future__ import annotations
 
-import gzip
-import lzma
-import shutil
 import stat
-import subprocess
-import zlib
 from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
@@ -17,23 +12,24 @@ from daskel.core.roots.inspect import (
     Facts,
     Handed,
     Program,
-    cpio_names,
     elf_program,
 )
 from daskel.core.roots.kernels import HEAD, kernel_processor, kernel_release
-from daskel.core.roots.magic import compression
+from daskel.core.site.layers import deliveries
 from daskel.core.site.model import Site
 from daskel.core.site.own_kernels import of_path
+from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.fitting import switched_on, texts
+from daskel.system.roots.initrds import initrd_names
 from daskel.system.roots.inside import inside, listed
 from daskel.system.roots.own_kernels import own_kernels, releases
+from daskel.system.roots.packing import client_files
 from daskel.system.roots.tree_copy import entries, forgets
 
 SCREEN_UNIT = "daskel-screen.service"
 _LARGEST_TEXT = 1 << 20  # bytes
 _INITS = ("sbin/init", "etc/init", "bin/init", "bin/sh")
 _LARGEST_PROGRAM = 64 << 20  # bytes
-_LARGEST = 512 << 20  # bytes of an initrd, unpacked
 
 
 def read_facts(site: Site, root: str, tree: Path, files: Path) -> Facts:
@@ -49,6 +45,7 @@ def read_facts(site: Site, root: str, tree: Path, files: Path) -> Facts:
     return Facts(
         str(tree), init, linker is not None and linker.exists(), modules, found, units, unique,
         list(_handed(site, root, tree, files)), accounts_of(tree), shows_a_program(tree),
+        _no_image(site, root, tree),
     )  # fmt: skip
 
 
@@ -119,7 +116,19 @@ def handed(site: Site, name: str, tree: Path, files: Path) -> Handed:
     release, processor = kernel_release(kernel), kernel_processor(kernel[:HEAD])
     built_in = _built_in(tree, release) if release else None
     place, missing = site.origin("loadout", name, "kernel"), own and chosen is None
-    return Handed(name, place, release, processor, names, built_in, missing)
+    by_files = loadout.root is None or "files" in deliveries(site, loadout.root)
+    return Handed(name, place, release, processor, names, built_in, missing, by_files)
+
+
+def _no_image(site: Site, root: str, tree: Path) -> tuple[str, str] | None:
+    """Why a root cannot come as an image, where it is to."""
+    if not deliveries(site, root) & {"blocks", "memory"}:
+        return None
+    try:
+        client_files(tree)
+    except MissingRequirementError as error:
+        return error.problem, error.remedy
+    return None
 
 
 def _built_in(tree: Path, release: str) -> list[str] | None:
@@ -129,31 +138,3 @@ def _built_in(tree: Path, release: str) -> list[str] | None:
         return place.read_text(errors="replace").split() if place else None
     except OSError:
         return None
-
-
-def initrd_names(data: bytes) -> list[str] | None:
-    """The names in an initrd; None when it is packed in a way that cannot be read here."""
-    try:
-        names, end = cpio_names(data)
-        rest = data[end:]
-        if not rest.strip(b"\0"):
-            return names
-        plain = _unpacked(rest)
-        return None if plain is None else names + cpio_names(plain)[0]
-    except ValueError:  # begins like an archive, and is not one
-        return None
-
-
-def _unpacked(data: bytes) -> bytes | None:
-    packed = compression(data)
-    try:
-        if packed == "gzip":
-            return gzip.decompress(data)
-        if packed in ("xz", "lzma"):
-            return lzma.decompress(data)
-    except (OSError, EOFError, zlib.error, lzma.LZMAError):
-        return None
-    if packed not in ("zstd", "lz4") or not shutil.which(packed):
-        return None
-    done = subprocess.run([packed, "-dc"], input=data, capture_output=True, check=False)
-    return done.stdout[:_LARGEST] if done.returncode == 0 else None

@@ -21,6 +21,7 @@ from pathlib import Path, PurePosixPath
 from daskel.core.roots.cpio import archive
 from daskel.core.roots.linking import LinkError, linked
 from daskel.system.requirements import MissingRequirementError
+from daskel.system.roots.initrds import initrd_names
 from daskel.system.roots.inside import FolderTree, inside
 from daskel.system.roots.kept import sync_folder
 from daskel.system.roots.own_kernels import own_kernels
@@ -31,6 +32,8 @@ _LEVEL = 9  # of zstd
 _OUT = ("boot", "proc/*", "sys/*", "dev/*", "run/*", "tmp/*")
 _PERCENT = re.compile(rb"(\d+)%")
 _PERL = "/usr/bin/perl"
+# Folders of the initrds that know what to do with the files below: of initramfs-tools, of dracut
+_MAKERS = ("scripts/functions", "usr/lib/dracut/", "lib/dracut/")
 NEEDED = ("squashfs", "overlay", "nbd", "loop")
 _USEFUL = ("ext4", "af_alg", "algif_hash", "sha256_generic")  # ext4 for slates that are kept
 # Numbers of system calls that perl has no function for (Linux, by processor)
@@ -116,8 +119,14 @@ class Module:
 
 
 def client_part(tree: Path) -> bytes:
-    """The initrd that mounts an image of `tree`, compressed. Raises MissingRequirementError where
-    the tree does not have what it needs, with the way out."""
+    """The initrd that mounts an image of `tree`, compressed as Linux takes it. Raises
+    MissingRequirementError where the tree does not have what it needs, with the way out."""
+    plain = archive(_FOLDERS, client_files(tree))
+    return lzma.compress(plain, check=lzma.CHECK_CRC32, preset=6)
+
+
+def client_files(tree: Path) -> dict[str, tuple[int, bytes]]:
+    """What is in that initrd: mode and content by path. Raises MissingRequirementError."""
     chosen = next(iter(own_kernels(tree)), None)
     if chosen is None or chosen.release is None:
         remedy = "install one (Debian: linux-image-amd64): daskel root edit"
@@ -125,6 +134,11 @@ def client_part(tree: Path) -> bytes:
     if chosen.initrd is None:
         remedy = f"make it: update-initramfs -c -k {chosen.release} (daskel root edit)"
         raise MissingRequirementError(f"the kernel {chosen.release} has no initrd", remedy)
+    names = initrd_names(chosen.initrd.read_bytes())
+    if names is not None and not any(name.startswith(_MAKERS) for name in names):
+        problem = f"{chosen.initrd.name} was made neither by initramfs-tools nor by dracut"
+        remedy = 'install one of them in the root (daskel root edit), or delivery = "files"'
+        raise MissingRequirementError(problem, remedy)
     calls = _CALLS.get(chosen.processor or "")
     if calls is None:
         problem = f"roots for {chosen.processor} cannot be delivered as an image"
@@ -138,7 +152,7 @@ def client_part(tree: Path) -> bytes:
     run = f'#!/bin/sh\nexec {loader or "/daskel/bin/perl"} {" ".join(filter(None, words))} "$@"\n'
     config = "".join(f"{k}={v}\n" for k, v in {**calls, "loader": loader}.items())
     hooks = "usr/lib/dracut/hooks"  # only dracut's initrds have these folders
-    content = {
+    return {
         "daskel/daskel.pl": (0o755, script),
         "daskel/run": (0o755, run.encode()),
         "daskel/config": (0o644, config.encode()),
@@ -153,8 +167,6 @@ def client_part(tree: Path) -> bytes:
         ),
         f"{hooks}/mount/10-daskel.sh": (0o755, client.joinpath("dracut-mount.sh").read_bytes()),
     }
-    plain = archive(_FOLDERS, content)
-    return lzma.compress(plain, check=lzma.CHECK_CRC32, preset=6)  # what Linux takes
 
 
 def _perl(tree: Path) -> tuple[str, dict[str, bytes]]:
