@@ -187,6 +187,8 @@ def test_the_kernel_is_that_of_the_version(room: Path, serve: Serve) -> None:
     blobs = {path.name for path in (room / "files.published/blobs").iterdir()}
     manifest = (room / "files.published/notebook.json").read_text()
     assert all(name in manifest for name in blobs), "nothing is left of what was dropped"
+    made = run(room, "root", "seal", "notebook", "--yes")
+    assert "Version 3 of notebook" in made, "a number is not given twice: a client may name it"
 
 
 def test_rehearsed(room: Path) -> None:

@@ -192,6 +192,8 @@ def _image(
     if made is None or not made[1].packed:
         raise NotPackedError(found.delivery, why_not_packed(root, made and made[1]))
     slate, version = slate_of(site, found.client, root), made[1].version
+    if slate == "keep" and found.name not in site.clients:
+        slate = "fresh"  # nothing is kept for a machine that is not in the site
     words = {images.TELL: f"{segment.server}:{ports.http}", images.SLATE: slate}
     if found.way == "blocks":
         place = f"nbd://{segment.server}:{ports.nbd}"

@@ -110,6 +110,7 @@ class PublishedFolder:
             if now == known and looks == seen and path.exists():
                 return False
             write_kept(path, asdict(now) | {"seen": looks})
+            path.chmod(0o644)  # the server's account reads it, whatever this user's umask is
             self._sweep()
             return now != known
 
@@ -124,7 +125,10 @@ class PublishedFolder:
 
     @contextmanager
     def _lock(self) -> Iterator[None]:
-        (self.folder / BLOBS).mkdir(mode=0o755, parents=True, exist_ok=True)
+        for folder in (self.folder, self.folder / BLOBS):
+            if not folder.is_dir():
+                folder.mkdir(parents=True, exist_ok=True)
+                folder.chmod(0o755)
         descriptor = os.open(self.folder, os.O_RDONLY | os.O_DIRECTORY)
         try:
             flock(descriptor, LOCK_EX)

@@ -41,11 +41,12 @@ class RootState:
 
     used: int = 0  # the version that clients get; 0: the working tree
     versions: dict[int, Version] = field(default_factory=dict)
+    last: int = 0  # the highest number that was ever given: a client may still name it
 
     @property
     def next(self) -> int:
         """The number of the version that is sealed next."""
-        return max(self.versions, default=0) + 1
+        return max(self.last, *self.versions, 0) + 1
 
 
 class RootFolder:
@@ -64,7 +65,7 @@ class RootFolder:
             return self._without_a_state(remedy)
         try:
             versions = {int(n): Version(**v) for n, v in data["versions"].items()}
-            return RootState(int(data["used"]), versions)
+            return RootState(int(data["used"]), versions, int(data.get("last", 0)))
         except (KeyError, TypeError, ValueError, AttributeError) as error:
             problem = f"{path} is damaged: {error!r}"
             raise MissingRequirementError(problem, remedy) from None

@@ -55,7 +55,8 @@ def drop(root: RootFolder, number: int) -> None:
     state = root.state()
     _tidy(root, state)
     versions = {n: version for n, version in state.versions.items() if n != number}
-    root.keep(replace(state, versions=versions))
+    last = max(state.last, number)
+    root.keep(replace(state, versions=versions, last=last))
     root.version(number).rename(root.unfinished)
     discard(root.unfinished)
     for path in (root.image(number), root.client_part(number)):

@@ -77,14 +77,16 @@ class Slate:
 
     @property
     def upper(self) -> Path:
-        """The folder with what was changed; of a disk, when it is mounted at `view`."""
-        return self.view / _IN_DISK if self.disk.exists() else self.folder / "upper"
+        """The folder with what was changed."""
+        return self.folder / "upper"
 
     @property
     def layers(self) -> list[Path]:
         """What the client changed, the newest first: `upper`, and what is frozen below it."""
-        frozen = [] if self.disk.exists() else self.frozen
-        return [*([self.upper] if self.upper.exists() else []), *frozen]
+        if self.disk.exists():  # it is mounted at `view` meanwhile
+            inside = self.view / _IN_DISK
+            return [inside] if inside.exists() else []
+        return [*([self.upper] if self.upper.exists() else []), *self.frozen]
 
     @property
     def frozen(self) -> list[Path]:
@@ -156,6 +158,10 @@ class Slate:
         that which is `wanted`, or in use. Raises MissingRequirementError when there is no such
         version any more."""
         state = self.state()
+        if self.disk.exists():
+            problem = f"what {self.client} keeps was made by blocks, and is asked for by files"
+            remedy = f'delivery = "blocks" again, or begin anew: daskel slate wipe {self.client}'
+            raise MissingRequirementError(problem, remedy)
         new = root.state().used if wanted is None else wanted
         version = state.version if state else new
         base = root.version(version)
@@ -174,6 +180,10 @@ class Slate:
         """The file of a client that gets blocks, made if need be, with room for `size` bytes.
         Raises MissingRequirementError when it is on another version."""
         state, now = self.state(), time.time()
+        if self.upper.is_dir() and any(self.upper.iterdir()):
+            problem = "it was made by files, and is asked for by blocks"
+            remedy = f'delivery = "files" again, or begin anew: daskel slate wipe {self.client}'
+            raise MissingRequirementError(problem, remedy)
         if state and state.version != version and self.disk.exists():
             problem = f"it was made on version {state.version}"
             raise MissingRequirementError(problem, f"daskel slate wipe {self.client}")
@@ -197,7 +207,8 @@ class Slate:
             return
         own_namespace()
         self.view.mkdir(exist_ok=True)
-        command = ["mount", "-t", "ext4", "-o", "ro,loop,noload", str(self.disk), str(self.view)]
+        options = "ro,loop,noload,nodev,nosuid,noexec"
+        command = ["mount", "-t", "ext4", "-o", options, str(self.disk), str(self.view)]
         done = subprocess.run(command, capture_output=True, text=True, check=False)
         if done.returncode:
             reason = " ".join(done.stderr.split())[:200]
