@@ -44,7 +44,7 @@ CODES = {  # other than 0
     "daskel root files notebook": {1, 3},  # and has no kernel in it
     "daskel check --site /etc/daskel/daskel.toml --json": {3},  # there is none
     "daskel files add rescue rescue.iso": {2, 3},
-    "daskel files add live live.iso --choice tideroom": {2, 3},
+    "daskel files add live live.iso --choice tideroom": {1},  # there is no such image
     "daskel lobby refuse 02:61:08:00:00:0d": {0, 2},  # or it does not wait any more
     "daskel root pack notebook": {3},  # it has no kernel, nor perl
     "daskel root drop notebook 1": {1},  # tide-01 has a slate on it

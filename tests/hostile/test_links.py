@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from daskel.cli.commands.root_making import boot_files
+from daskel.system.roots.own_kernels import own_kernels
 from daskel.system.roots.sealing import packages
 from daskel.system.roots.slates import Slate, SlateState
 
@@ -59,9 +59,9 @@ def test_a_kernel_that_is_a_link_is_not_handed_out(outside: Path, tmp_path: Path
     (outside / "lib/dpkg/status").write_text(
         "Package: server\nStatus: install ok installed\nVersion: 1\n"
     )
-    (row,) = boot_files(tree)
-    assert row[0]["release"] == "6.1.0-demo" and row[2] is None
+    (kernel,) = own_kernels(tree)
+    assert kernel.release == "6.1.0-demo" and kernel.initrd is None
     assert packages(tree) == {}
     (tree / "boot").rename(outside / "boot")
     (tree / "boot").symlink_to(outside / "boot")
-    assert boot_files(tree) == []
+    assert own_kernels(tree) == []

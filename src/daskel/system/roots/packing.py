@@ -148,8 +148,9 @@ def client_files(tree: Path) -> dict[str, tuple[int, bytes]]:
     client = files("daskel.system.roots").joinpath("client")
     script = client.joinpath("daskel.pl").read_bytes()
     loader = f"/daskel/lib/{PurePosixPath(interpreter).name}" if interpreter else ""
-    words = ["--library-path /daskel/lib /daskel/bin/perl" if loader else "", "/daskel/daskel.pl"]
-    run = f'#!/bin/sh\nexec {loader or "/daskel/bin/perl"} {" ".join(filter(None, words))} "$@"\n'
+    words = [loader, "--library-path", "/daskel/lib"] if loader else []
+    words += ["/daskel/bin/perl", "/daskel/daskel.pl"]
+    run = f'#!/bin/sh\nexport LC_ALL=C\nexec {" ".join(words)} "$@"\n'
     config = "".join(f"{k}={v}\n" for k, v in {**calls, "loader": loader}.items())
     hooks = "usr/lib/dracut/hooks"  # only dracut's initrds have these folders
     return {
