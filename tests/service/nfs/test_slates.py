@@ -365,3 +365,26 @@ def test_a_slate_of_a_root_that_is_replaced_says_so(tmp_path: Path, serve: Serve
     mine, below = client.root.resolve("/mine"), client.root.resolve("/etc/below/greeting")
     assert mine and client.root.read(mine) == b"kept"
     assert below and client.root.read(below) == b"first"
+
+
+@pytest.mark.parametrize("slate", ["none", "fresh"])
+def test_the_version_that_its_path_names(tmp_path: Path, serve: Serve, slate: str) -> None:
+    """Is mounted, whatever was chosen since the path was handed out."""
+    lay_out(tmp_path, slate)
+    greeting = tmp_path / "roots/notebook/etc/greeting"
+    for text in ("one", "two"):
+        greeting.write_text(text)
+        run(tmp_path, "root", "seal", "notebook", "--yes", "--use")
+    greeting.write_text("tree")
+    serving = serve(tmp_path)
+
+    def read(address: IPv4Address, path: str) -> bytes:
+        return dict(NfsRoot(serving.wire, address, SERVER, path).files())["etc/greeting"]
+
+    assert read(ONE, "/roots/notebook@1") == b"one"
+    assert read(TWO, "/roots/notebook") == b"two", "without a number: the one in use"
+    with pytest.raises(BootError, match="no such file"):
+        read(TWO, "/roots/notebook@9")
+    assert "version 9 is gone" in serving.wait_for("mount-refused")["reason"]
+    if slate == "none":
+        assert read(ONE, "/roots/notebook@tree") == b"tree"

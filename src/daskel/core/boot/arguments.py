@@ -55,9 +55,11 @@ def asked_for(path: str, roots: Collection[str]) -> tuple[str, int | None, str] 
         start = export_path(root)
         if wanted.startswith(start + "/"):
             return root, None, wanted[len(start) :].strip("/")
-        version, _, below = wanted.removeprefix(start + "@").partition("/")
+    for root in roots:
+        start = export_path(root) + "@"
+        version, _, below = wanted.removeprefix(start).partition("/")
         numbered = version.isascii() and version.isdigit() and len(version) < _MOST_DIGITS
-        if wanted.startswith(start + "@") and (numbered or version == WORKING_TREE):
+        if wanted.startswith(start) and (numbered or version == WORKING_TREE):
             return root, int(version) if numbered else 0, below.strip("/")
     return None
 
