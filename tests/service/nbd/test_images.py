@@ -12,6 +12,8 @@ from pathlib import Path
 
 import pytest
 
+from daskel.core.nbd.numbers import Command, Flag
+from daskel.core.nbd.requests import Request, serialise
 from daskel.rehearse.fetch import BootError, http_get
 from daskel.rehearse.images import BlockDevice
 from tests.cli.commands.test_rehearse import rehearse
@@ -117,9 +119,6 @@ def test_who_may_have_what(room: Path, serve: Serve) -> None:
 
 def test_what_a_client_keeps(room: Path, serve: Serve) -> None:
     """There again after kill -9; the newest connection alone has it; seen, frozen and wiped."""
-    from daskel.core.nbd.numbers import Command, Flag
-    from daskel.core.nbd.requests import Request, serialise
-
     serving = serve(room)
     first = device(serving, ONE, "notebook@1/tide-01")
     write = serialise(Request(Command.WRITE, Flag.FUA, 1, 16 << 20, 5))

@@ -15,6 +15,8 @@ from pathlib import Path
 
 import pytest
 
+from daskel.core.nbd.numbers import OPTIONS, Option
+from daskel.core.nbd.requests import Request, serialise
 from tests.conftest import until
 
 CI = "CI" in os.environ  # there a missing program is a failure
@@ -121,9 +123,6 @@ def test_qemu(served: Served) -> None:
 
 def test_who_reads_slowly_takes_no_memory(served: Served) -> None:
     """Each asks for hundreds of megabytes, and takes none of it."""
-    from daskel.core.nbd.numbers import OPTIONS, Option
-    from daskel.core.nbd.requests import Request, serialise
-
     before, socks = served.memory, []
     go = b"\0\0\0\x05image\0\0"
     for _ in range(20):
