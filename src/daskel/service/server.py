@@ -26,6 +26,7 @@ from daskel.service.files.content import Contents
 from daskel.service.files.http import HttpService
 from daskel.service.files.tftp import TftpService
 from daskel.service.metrics import Metrics
+from daskel.service.nfs.block_grants import AllExports
 from daskel.service.nfs.grants import Exports
 from daskel.service.nfs.listener import NfsService
 from daskel.service.nfs.nfsd_grants import KernelExports
@@ -62,7 +63,7 @@ class Server:
             self._shared.interfaces = _own_wires(site)
         own = site.settings.nfs == "daskel"
         self.exports = (
-            Exports(self._shared, roots, slates, state)
+            AllExports(self._shared, roots, slates, state)
             if own
             else KernelExports(self._shared, roots, slates)
         )

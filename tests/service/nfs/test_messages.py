@@ -7,7 +7,7 @@ import os
 import pytest
 
 from daskel.core.history.events import MountRefusal, Trouble
-from daskel.service.nfs import grants, keeper, messages, worker
+from daskel.service.nfs import block_grants, grants, keeper, messages, worker
 from daskel.service.nfs.channel import pair, receive, send
 from daskel.service.nfs.messages import (
     AskMount,
@@ -83,7 +83,7 @@ def test_every_message_has_somebody_who_deals_with_it() -> None:
     starting = {messages.StartKeeper, messages.StartWorker}  # by the processes themselves
     parts = {messages.SlateName, messages.ShownView, messages.ExportAt, messages.SlateOn}
     handled = set(keeper._HANDLERS) | set(worker._HANDLERS) | set(grants.HEARD)
-    handled |= set(keeper.FOR_WORKERS)
+    handled |= set(keeper.FOR_WORKERS) | set(block_grants.HEARD_OF_BLOCKS)
     kinds = {k for k in vars(messages).values() if isinstance(k, type) and issubclass(k, Message)}
     assert handled | answers | parts | starting == kinds - {Message}
     assert not handled & answers

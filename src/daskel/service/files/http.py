@@ -8,6 +8,7 @@ import os
 import socket
 import ssl
 import struct
+from collections.abc import Callable
 from contextlib import AbstractContextManager, suppress
 from email.utils import formatdate
 
@@ -19,6 +20,7 @@ from daskel.core.content import image_steps, up
 from daskel.core.content.bandwidth import Bandwidth
 from daskel.core.history.events import (
     Abort,
+    Event,
     FileAborted,
     FileAsked,
     FileKind,
@@ -135,11 +137,11 @@ class HttpService:
 
     async def _up(self, request: web.Request) -> web.StreamResponse:
         with self._under_request(request):
-            return await self._told_up(request)
+            return await self._told(request, lambda who, body: Up(who, *up.parse(body)))
 
     async def _step(self, request: web.Request) -> web.StreamResponse:
         with self._under_request(request):
-            return await self._told_step(request)
+            return await self._told(request, image_steps.parse)
 
     async def _own(self, request: web.Request) -> web.StreamResponse:
         """The files that a client gets over the image of its root: length and path in a line, and
@@ -160,28 +162,15 @@ class HttpService:
         assert self._connections
         return self._connections.request(request.transport)
 
-    async def _told_step(self, request: web.Request) -> web.Response:
-        """The initrd that mounts a root from an image tells how far it is."""
+    async def _told(
+        self, request: web.Request, parse: Callable[[Who, bytes], Event]
+    ) -> web.Response:
+        """A client tells how far its system, or its initrd, is."""
         who = self._caller(request)[1]
         if who.mac is None:
             return web.Response(status=403, text=f"nobody knows who {who.address} is\n")
         try:
-            told = image_steps.parse(who, await asyncio.wait_for(request.read(), SILENT))
-        except TimeoutError:
-            return web.Response(status=408, text="the rest did not come\n")
-        except MalformedError as error:
-            self._shared.malformed("http", str(error))
-            return web.Response(status=400, text=f"{error}\n")
-        self._shared.emit(told)
-        return web.Response(text="good\n")
-
-    async def _told_up(self, request: web.Request) -> web.Response:
-        """A client tells that its system runs."""
-        who = self._caller(request)[1]
-        if who.mac is None:
-            return web.Response(status=403, text=f"nobody knows who {who.address} is\n")
-        try:
-            told = Up(who, *up.parse(await asyncio.wait_for(request.read(), SILENT)))
+            told = parse(who, await asyncio.wait_for(request.read(), SILENT))
         except TimeoutError:
             return web.Response(status=408, text="the rest did not come\n")
         except MalformedError as error:

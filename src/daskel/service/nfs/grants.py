@@ -16,9 +16,7 @@ from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
 
-from daskel.core.boot import images
 from daskel.core.boot.arguments import asked_for, export_path
-from daskel.core.boot.identity import roots_of
 from daskel.core.history.events import (
     Event,
     FileSent,
@@ -33,22 +31,15 @@ from daskel.core.nfs import mount
 from daskel.core.nfs.handle import export_number
 from daskel.core.places import Places
 from daskel.core.roots.views import View, version_export, views_of
-from daskel.core.site.slate_rules import slate_of
 from daskel.service.nfs.messages import (
-    AskBlock,
-    AskBlocks,
     AskMount,
     AskPaths,
     AskVersions,
     Begin,
-    BlockHere,
-    BlockNames,
-    BlockNot,
     CloseConnection,
     CloseExport,
     CloseSlate,
     Connection,
-    DiskAt,
     ExportAt,
     Failed,
     Gone,
@@ -62,7 +53,6 @@ from daskel.service.nfs.messages import (
     NoFolder,
     NotServed,
     NotThere,
-    OpenDisk,
     Opened,
     OpenSlate,
     Paths,
@@ -80,7 +70,6 @@ _MOST_WORKERS = 4
 _MOST, _MOST_EACH = 4096, 32  # connections, of all and of one address
 _NO_WORKER = "its processes are being started anew"
 _RESERVED = 1024  # ports below are for programs with the right to them
-_DISK = 8 << 30  # bytes that a client may keep as blocks, where the site does not say; it is sparse
 _TRY_AGAIN = 3.0  # seconds until a slate that could not be opened is tried again
 _log = logging.getLogger(__name__)
 
@@ -110,7 +99,6 @@ class Exports(Keeping):
         self._one_by_one: dict[str, asyncio.Lock] = {}  # one at a time for each slate
         self._opened: dict[str, ExportAt] = {}  # exports of slates that are mounted, by name
         self._mounts: dict[str, dict[str, int]] = {}  # client, root: the version that it mounted
-        self._disks: dict[str, int] = {}  # of what clients keep as blocks: the connection
 
     async def serve(self) -> None:
         """Begin to listen to the processes and to events."""
@@ -185,8 +173,6 @@ class Exports(Keeping):
 
     def _disconnected(self, number: int) -> None:
         self._places.leave(number)
-        for disk in [disk for disk, its in self._disks.items() if its == number]:
-            del self._disks[disk]
         name = self._by_number.pop(number, None)
         known = self._peers.get(name or "")
         if known:
@@ -289,12 +275,8 @@ class Exports(Keeping):
 
     async def _take_away(self, question: CloseSlate | WipeSlate | RenewSlate) -> Message:
         """Close a slate everywhere, and do with it what the question says."""
-        root, client = question.slate.root, question.slate.client
-        export = View(root, client, "keep").export
+        export = View(question.slate.root, question.slate.client, "keep").export
         self._opened.pop(export, None)
-        for disk, number in list(self._disks.items()):
-            if (wanted := images.asked_for(disk)) and (wanted[0], wanted[2]) == (root, client):
-                self._let_go(number)
         for worker in self._workers:
             await worker.ask(CloseExport(export_number(export)))
         return await self._keeper.ask(question)
@@ -308,13 +290,16 @@ class Exports(Keeping):
                 self._shared.slate_is_on(root, client, None)
             return said(answer)
 
+    def _may_have(self, peer: str) -> frozenset[str]:
+        """The roots that a machine may have."""
+        return frozenset(self._views(peer)[1])
+
     def connected(self) -> list[dict[str, Any]]:
         """Clients that are connected: which roots they may have, and the versions that they
         mounted, as far as this server saw it."""
         found = []
         for peer in self._peers:
-            who, views = self._views(peer)
-            have = {*views, *self._blocks(peer)[1]}
+            who, have = self._views(peer)[0], self._may_have(peer)
             if who.name is not None and have:
                 mounted = self._mounts.get(who.name, {})
                 roots = {root: mounted.get(root) for root in sorted(have)}
@@ -371,84 +356,6 @@ class Exports(Keeping):
         known = asked.peer in self._peers  # else its connections ended meanwhile
         paths = sorted(map(export_path, self._views(asked.peer)[1])) if known else []
         channel.tell(Paths(tuple(paths)), number)
-
-    def asks_for_blocks(self, channel: Channel, asked: AskBlocks, number: int) -> None:
-        """Answer with the images of the versions that a client boots from now."""
-        self._begin(self._block_names(channel, asked.peer, number))
-
-    async def _block_names(self, channel: Channel, peer: str, number: int) -> None:
-        names: list[str] = []
-        for root in sorted(self._blocks(peer)[1]):
-            versions = await self._versions(root)
-            names += [images.image_name(root, n) for n in versions.there if n]
-        channel.tell(BlockNames(tuple(names)), number)
-
-    def asks_for_block(self, channel: Channel, asked: AskBlock, number: int) -> None:
-        """Answer with the file of a block device, or why there is none."""
-        self._begin(self._answer_block(channel, asked, number))
-
-    async def _answer_block(self, channel: Channel, asked: AskBlock, number: int) -> None:
-        answer: BlockHere | BlockNot = BlockNot("the server failed; its log says why")
-        try:
-            answer = await self._block(asked)
-        except Exception:  # noqa: BLE001 - a fault of ours ends nothing else
-            _log.exception("a block device could not be opened")
-        channel.tell(answer, number)
-
-    def _blocks(self, peer: str) -> tuple[Who, frozenset[str]]:
-        """A machine, and the roots that it may have as blocks."""
-        known = self._peers.get(peer)
-        if known is None:
-            return Who(), frozenset()
-        who = self._views(peer)[0]
-        site, assigned = self._shared.site, self._shared.once.assigned
-        return who, roots_of(site, who, known.segment, assigned, "blocks")
-
-    async def _block(self, asked: AskBlock) -> BlockHere | BlockNot:
-        who, roots = self._blocks(asked.peer)
-        wanted = images.asked_for(asked.name)
-        if wanted is None or wanted[0] not in roots:
-            may = ", ".join(sorted(roots)) or "no root"
-            said = f"{asked.name[:100]} is not for {who}, which may have {may} as blocks"
-            return self._block_refused(who, asked.name, said, MountRefusal.NOT_ALLOWED)
-        root, version, client = wanted
-        if version == 0 or version not in (await self._versions(root)).there:
-            gone = f"version {version} of {root} is gone"
-            return self._block_refused(who, asked.name, gone, MountRefusal.ABSENT)
-        if client:
-            return await self._disk(who, asked, root, version, client)
-        before = self._mounts.setdefault(str(who), {}).get(root)
-        self._mounts[str(who)][root] = version
-        if before != version:  # not again when a connection was lost
-            self._shared.emit(Mounted(who, root, f"blocks, version {version}"))
-        path = self._root(root).image(version)
-        return BlockHere(str(path), False, f"version {version} of the root {root}")
-
-    async def _disk(
-        self, who: Who, asked: AskBlock, root: str, version: int, client: str
-    ) -> BlockHere | BlockNot:
-        """What one client keeps; the connection that it had before is over."""
-        site = self._shared.site
-        kept = client == who.name and slate_of(site, site.clients[client], root) == "keep"
-        if not kept:
-            said = f"{asked.name[:100]} is not for {who}"
-            return self._block_refused(who, asked.name, said, MountRefusal.NOT_ALLOWED)
-        question = OpenDisk(self._name(root, client), version, site.roots[root].size or _DISK)
-        answer = await self._keeper.ask(question)
-        if not isinstance(answer, DiskAt):
-            why = answer.error if isinstance(answer, Failed) else "it is not there"
-            said = f"what {client} keeps cannot be opened: {why}"
-            return self._block_refused(who, asked.name, said, MountRefusal.SLATE)
-        self._slate_is_on(root, client, version, frozen=answer.frozen)
-        before = self._disks.get(asked.name)
-        if before is not None and before != asked.number:
-            self._let_go(before)
-        self._disks[asked.name] = asked.number
-        return BlockHere(answer.path, True, f"what {client} keeps on {root}")
-
-    def _block_refused(self, who: Who, name: str, reason: str, why: MountRefusal) -> BlockNot:
-        self._shared.emit(MountRefused(who, name[:200], reason, why))
-        return BlockNot(reason)
 
     def asks_to_mount(self, channel: Channel, asked: AskMount, number: int) -> None:
         """Answer with the export, or why there is none; a slate is mounted first."""
@@ -515,8 +422,6 @@ class Exports(Keeping):
 
 
 HEARD: Mapping[type[Message], Callable[[Exports, Channel, Any, int], None]] = {
-    AskBlock: Exports.asks_for_block,
-    AskBlocks: Exports.asks_for_blocks,
     AskMount: Exports.asks_to_mount,
     AskPaths: Exports.asks_for_paths,
     MalformedCall: Exports.malformed,
