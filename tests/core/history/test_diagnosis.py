@@ -258,9 +258,10 @@ def test_files_in_order_with_what_became_of_them() -> None:
 
 
 def test_what_is_kept_of_a_boot_is_the_same_boot_again() -> None:
-    boot = boot_of([*UP, *aborted(Abort.CLOSED), RootTrouble(WHO, Trouble.FULL, "notebook")])
-    again = from_row(json.loads(json.dumps(as_row(boot))))
-    assert again == boot
+    several = [[*UP, *aborted(Abort.CLOSED), RootTrouble(WHO, Trouble.FULL, "notebook")]]
+    for events in several + [events for _, events, _ in CAUSES]:
+        boot = boot_of(events)
+        assert from_row(json.loads(json.dumps(as_row(boot)))) == boot
     assert from_json({"event": "of-another-version"}) is None
     assert from_json({**as_json(SEEN), "from": "nowhere"}) is None
 

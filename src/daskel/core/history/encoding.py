@@ -7,7 +7,8 @@ from collections.abc import Mapping
 from dataclasses import asdict, fields
 from enum import Enum
 from ipaddress import IPv4Address, IPv6Address, ip_address
-from typing import Any, get_type_hints
+from types import NoneType, UnionType
+from typing import Any, get_args, get_type_hints
 
 from daskel.core.history import events
 from daskel.core.history.events import Address, Event, Loaded, Who
@@ -68,6 +69,10 @@ def _shape(kind: type[Event]) -> tuple[str, tuple[str, ...]]:
 
 
 def _maker(hint: object) -> Any:
+    others = [one for one in get_args(hint) if one is not NoneType]
+    if len(others) == 1 and len(get_args(hint)) == 2 and isinstance(hint, UnionType):
+        make = _maker(others[0])
+        return lambda value: None if value is None else make(value)
     if isinstance(hint, type) and issubclass(hint, Enum):
         return hint
     if hint == tuple[str, ...]:
