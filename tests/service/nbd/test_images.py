@@ -191,6 +191,16 @@ def test_the_kernel_is_that_of_the_version(room: Path, serve: Serve) -> None:
 
 
 def test_rehearsed(room: Path) -> None:
+    """Also after what was published was damaged, and the image was made anew."""
+    assert rehearse(room, "tide-02")["good"]
+    image = room / "roots/.versions/notebook/1.image"
+    (blob,) = [p for p in (room / "files.published/blobs").iterdir() if p.samefile(image)]
+    with blob.open("r+b") as file:
+        file.seek(100)
+        file.write(b"damaged")
+    (broken,) = rehearse(room, "tide-02")["clients"]
+    assert "its digest is" in broken["problem"], broken
+    run(room, "root", "pack", "notebook")
     both = rehearse(room, "tide-01", "tide-02")["clients"]
     assert [(c["stage"], c["problem"]) for c in both] == [("root", None)] * 2, both
 

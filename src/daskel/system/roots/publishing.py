@@ -163,7 +163,8 @@ class PublishedFolder:
         place = self.folder / BLOBS / version.digest
         if not sent.images:
             place.unlink(missing_ok=True)
-        elif not place.exists():
+        elif _is_older(place, root.image(number)):
+            place.unlink(missing_ok=True)
             self._link(root.image(number), place, sent.group)
         return made
 
@@ -216,6 +217,13 @@ class PublishedFolder:
         for path in (self.folder / BLOBS).iterdir():
             if path.name not in named:
                 path.unlink()
+
+
+def _is_older(place: Path, image: Path) -> bool:
+    """It is not there, or the image was made anew since: it may have been damaged."""
+    if not place.exists():
+        return True
+    return not place.samefile(image) and place.stat().st_mtime_ns < image.stat().st_mtime_ns
 
 
 def sent_of(site: Site, root: str) -> Sent:
