@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
-import os
 import random
 import socket
 import subprocess
@@ -13,14 +11,13 @@ from concurrent.futures import ThreadPoolExecutor
 from ipaddress import IPv4Address
 from pathlib import Path
 
-from common import SERVER, WIRE, beside, compare, daskel
+from common import ECHO_PORT, SERVER, WIRE, beside, blast, blasted, compare, daskel, echo, take
 
 from daskel.core.nbd.requests import HEAD, Request, serialise
 from daskel.rehearse.images import BlockDevice
 
 SIZE, UNDER_WAY, SMALL, READS = 256 << 20, 16, 4096, 40_000
 MANY, EACH = 200, 8 << 20  # clients at once, and bytes that each reads
-BLAST_PORT, ECHO_PORT = 25995, 25994
 ADDRESS = WIRE.outside(SERVER)
 OWN = IPv4Address("10.61.8.23")
 
@@ -61,65 +58,12 @@ def opened(own: IPv4Address = OWN) -> BlockDevice:
     return BlockDevice(WIRE, own, (str(SERVER), WIRE.ports.nbd), "blocked@1")
 
 
-def blast(path: Path) -> None:
-    with socket.create_server((ADDRESS, BLAST_PORT)) as server:
-        while True:
-            stream, _ = server.accept()
-            with stream, path.open("rb") as file:
-                offset = 0
-                while offset < SIZE:
-                    offset += os.sendfile(stream.fileno(), file.fileno(), offset, SIZE - offset)
-
-
-def echo() -> None:
-    """Answers each request with as many bytes as a READ of SMALL, in the same kind of loop."""
-
-    async def run() -> None:
-        loop = asyncio.get_running_loop()
-        server = socket.create_server((ADDRESS, ECHO_PORT))
-        server.setblocking(False)
-        answer = bytes(SMALL + 16)
-        while True:
-            stream, _ = await loop.sock_accept(server)
-            stream.setblocking(False)
-            stream.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-            waiting, ended = bytearray(), loop.create_future()
-
-            def readable(stream=stream, waiting=waiting, ended=ended) -> None:
-                data = stream.recv(1 << 18)
-                if not data:
-                    loop.remove_reader(stream)
-                    ended.set_result(None)
-                    return
-                waiting.extend(data)
-                count = len(waiting) // HEAD.size
-                del waiting[: count * HEAD.size]
-                stream.sendmsg([answer] * count)
-
-            loop.add_reader(stream, readable)
-            await ended
-
-    asyncio.run(run())
-
-
-def take(stream: socket.socket, buffer: bytearray, count: int) -> None:
-    while count:
-        got = stream.recv_into(buffer, min(count, len(buffer)))
-        assert got, "the server closed the connection"
-        count -= got
-
-
-def blasted() -> float:
-    """MB/s."""
-    buffer = bytearray(1 << 20)
-    with socket.create_connection((ADDRESS, BLAST_PORT)) as stream:
-        began = time.perf_counter()
-        take(stream, buffer, SIZE)
-        return SIZE / (time.perf_counter() - began) / 1e6
+def request(waiting: bytearray, at: int) -> int:
+    return HEAD.size if at + HEAD.size <= len(waiting) else 0
 
 
 def asked(stream: socket.socket, offsets: Iterator[int], size: int, count: int) -> float:
-    """Seconds for so many READs, some of them under way at any time."""
+    """Seconds for `count` READs, UNDER_WAY of them at a time."""
     buffer, sent = bytearray(1 << 20), 0
     began = time.perf_counter()
     for _ in range(min(UNDER_WAY, count)):
@@ -201,11 +145,12 @@ def memory_of(process: int) -> int:
 def main() -> None:
     with daskel(more=MORE, prepare=PREPARE) as folder:
         image = folder / "roots/.versions/blocked/1.image"
-        with beside(blast, image), beside(echo):
+        with beside(blast, image), beside(echo, bytes(SMALL + 16), request):
             time.sleep(0.5)
+            bare = ("TCP blast", lambda: blasted(SIZE))
             for size, goal in ((1 << 20, 0.85), (128 << 10, 0.6)):
                 title = f"NBD READ, {size >> 10} KiB, {UNDER_WAY} under way"
-                compare(title, "MB/s", lambda size=size: read(size), ("TCP blast", blasted), goal)
+                compare(title, "MB/s", lambda size=size: read(size), bare, goal)
             title = f"NBD READ, {SMALL >> 10} KiB anywhere, {UNDER_WAY} under way"
             compare(title, "reads/s", small, ("echo", echoed), 0.5)
         many(int((folder / "process").read_text()))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 import multiprocessing
 import os
@@ -11,6 +12,7 @@ import statistics
 import subprocess
 import sys
 import tempfile
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from ipaddress import IPv4Address
@@ -21,6 +23,7 @@ from daskel.core.boot.wire import Ports, Wire
 BASE = 25000
 SERVER, CLIENT = IPv4Address("10.61.8.1"), IPv4Address("10.61.8.21")
 WIRE = Wire(Ports.from_base(BASE), loopback=True)
+BLAST_PORT, ECHO_PORT = 25997, 25996
 RUNS = 5
 
 SITE = """format = 1
@@ -95,6 +98,68 @@ def beside(target: Callable[..., None], *arguments: object) -> Iterator[None]:
     finally:
         process.terminate()
         process.join()
+
+
+def blast(path: Path) -> None:
+    """Sends the file to each that connects: as fast as TCP brings it here."""
+    with socket.create_server((WIRE.outside(SERVER), BLAST_PORT)) as server:
+        while True:
+            stream, _ = server.accept()
+            with stream, path.open("rb") as file:
+                offset, size = 0, path.stat().st_size
+                while offset < size:
+                    offset += os.sendfile(stream.fileno(), file.fileno(), offset, size - offset)
+
+
+def blasted(size: int) -> float:
+    """MB/s of `blast`, for a file of `size` bytes."""
+    buffer = bytearray(1 << 20)
+    with socket.create_connection((WIRE.outside(SERVER), BLAST_PORT)) as stream:
+        began = time.perf_counter()
+        take(stream, buffer, size)
+        return size / (time.perf_counter() - began) / 1e6
+
+
+def take(stream: socket.socket, buffer: bytearray, count: int) -> None:
+    while count:
+        got = stream.recv_into(buffer, min(count, len(buffer)))
+        assert got, "the server closed the connection"
+        count -= got
+
+
+def echo(answer: bytes, length: Callable[[bytearray, int], int]) -> None:
+    """Answers each request with the same bytes, doing nothing else. `length` is the one of the
+    request that begins at an offset, or 0 if not even its head has come."""
+
+    async def run() -> None:
+        loop = asyncio.get_running_loop()
+        server = socket.create_server((WIRE.outside(SERVER), ECHO_PORT))
+        server.setblocking(False)
+        while True:
+            stream, _ = await loop.sock_accept(server)
+            stream.setblocking(False)
+            stream.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+            waiting, ended = bytearray(), loop.create_future()
+
+            def readable(stream=stream, waiting=waiting, ended=ended) -> None:
+                data = stream.recv(1 << 18)
+                if not data:
+                    loop.remove_reader(stream)
+                    ended.set_result(None)
+                    return
+                waiting.extend(data)
+                at, out = 0, []
+                while (size := length(waiting, at)) and at + size <= len(waiting):
+                    bytes(waiting[at : at + size])
+                    out.append(answer)
+                    at += size
+                del waiting[:at]
+                stream.sendmsg(out)
+
+            loop.add_reader(stream, readable)
+            await ended
+
+    asyncio.run(run())
 
 
 def udp(address: str, port: int = 0) -> socket.socket:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import os
 import socket
 import statistics
@@ -12,7 +11,7 @@ from collections.abc import Callable, Sequence
 from ipaddress import IPv4Address
 from pathlib import Path
 
-from common import SERVER, WIRE, beside, compare, daskel
+from common import ECHO_PORT, SERVER, WIRE, beside, blast, blasted, compare, daskel, echo, take
 
 from daskel.core.nfs import calls, nfs3
 from daskel.core.nfs.calls import Make, NewAttributes
@@ -26,7 +25,6 @@ from daskel.system.nfs.openfiles import OpenFiles
 from daskel.system.roots.mounts import tree_of
 
 SIZE, UNDER_WAY, CALLS, PIPELINE, MADE, MANY = 256 << 20, 4, 20_000, 64, 2000, 200
-BLAST_PORT, ECHO_PORT = 25997, 25996
 ADDRESS = WIRE.outside(SERVER)
 FIRST, SECOND = IPv4Address("10.61.8.21"), IPv4Address("10.61.8.22")
 
@@ -51,68 +49,11 @@ address = "10.61.8.22"
 """ + "".join(_client(number) for number in range(1, MANY + 1))
 
 
-def blast(path: Path) -> None:
-    with socket.create_server((ADDRESS, BLAST_PORT)) as server:
-        while True:
-            stream, _ = server.accept()
-            with stream, path.open("rb") as file:
-                offset = 0
-                while offset < SIZE:
-                    offset += os.sendfile(stream.fileno(), file.fileno(), offset, SIZE - offset)
-
-
-def echo(reply: int) -> None:
-    """Takes records as they come and answers each with `reply` bytes, doing nothing else."""
-
-    async def run() -> None:
-        loop = asyncio.get_running_loop()
-        server = socket.create_server((ADDRESS, ECHO_PORT))
-        server.setblocking(False)
-        answer = mark(bytes(reply))
-        while True:
-            stream, _ = await loop.sock_accept(server)
-            stream.setblocking(False)
-            stream.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-            waiting, ended = bytearray(), loop.create_future()
-
-            def readable(stream=stream, waiting=waiting, ended=ended) -> None:
-                data = stream.recv(1 << 18)
-                if not data:
-                    loop.remove_reader(stream)
-                    ended.set_result(None)
-                    return
-                waiting.extend(data)
-                at, out = 0, []
-                while at + 4 <= len(waiting):
-                    length = int.from_bytes(waiting[at : at + 4], "big") & 0x7FFFFFFF
-                    if at + 4 + length > len(waiting):
-                        break
-                    bytes(waiting[at + 4 : at + 4 + length])
-                    out.append(answer)
-                    at += 4 + length
-                del waiting[:at]
-                stream.sendmsg(out)
-
-            loop.add_reader(stream, readable)
-            await ended
-
-    asyncio.run(run())
-
-
-def take(stream: socket.socket, buffer: bytearray, count: int) -> None:
-    while count:
-        got = stream.recv_into(buffer, min(count, len(buffer)))
-        assert got, "the server closed the connection"
-        count -= got
-
-
-def blasted() -> float:
-    """MB/s."""
-    buffer = bytearray(1 << 20)
-    with socket.create_connection((ADDRESS, BLAST_PORT)) as stream:
-        began = time.perf_counter()
-        take(stream, buffer, SIZE)
-        return SIZE / (time.perf_counter() - began) / 1e6
+def record(waiting: bytearray, at: int) -> int:
+    """Bytes of a call with its record mark."""
+    if at + 4 > len(waiting):
+        return 0
+    return 4 + (int.from_bytes(waiting[at : at + 4], "big") & 0x7FFFFFFF)
 
 
 def _call(number: int, procedure: Procedure, arguments: bytes) -> bytes:
@@ -277,7 +218,7 @@ def main() -> None:
                 title = (
                     f"NFS READ, {SIZE >> 20} MiB, {size >> 10} KiB a call, {UNDER_WAY} under way"
                 )
-                compare(title, "MB/s", read(size), ("TCP blast", blasted), goal)
+                compare(title, "MB/s", read(size), ("TCP blast", lambda: blasted(SIZE)), goal)
         for procedure, request, reply, goal in (
             (Procedure.GETATTR, 100, 116, 0.25), (Procedure.LOOKUP, 112, 256, 0.12),
         ):  # fmt: skip
@@ -286,7 +227,7 @@ def main() -> None:
                 found = root.call(procedure, calls.serialise_lookup(root.top, b"large"))
                 reply = 4 + 24 + 4 + found.left
             root.close()
-            with beside(echo, reply - 4):
+            with beside(echo, mark(bytes(reply - 4)), record):
                 time.sleep(0.5)
                 title = f"NFS {procedure.name}, {PIPELINE} under way"
                 echoes = ("echo", echoed(request, reply))

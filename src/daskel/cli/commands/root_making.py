@@ -237,7 +237,7 @@ def _say_kernels(output: Output, tree: Path, found: list[OwnKernel]) -> None:
 
 
 def hand_out(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
-    """Copy the root's own kernel and initrd below `files`, for who wants copies of them."""
+    """Copy the root's own kernel and initrd below `files`, for loadouts that name their files."""
     root = RootFolder(file.roots, file.valid.root_path(args.name))
     found = own_kernels(root.version(root.state().used))
     if not found:

@@ -218,7 +218,7 @@ _WAYS = {
 def _by_image(
     site: Site, found: Effective, arguments: Sequence[Sourced[str]], origin: Origin
 ) -> Step:
-    """How a root comes that is no files."""
+    """The root of a client that gets it as blocks or in memory."""
     assert found.loadout and found.loadout.root and found.delivery
     words = dict(argument.value.partition("=")[::2] for argument in arguments)
     lines = [

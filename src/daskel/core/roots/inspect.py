@@ -46,7 +46,7 @@ class Handed:
     processor: str | None
     names: Collection[str] | None
     built_in: Collection[str] | None = None  # modules of the kernel itself; None when not known
-    missing: bool = False  # it boots the root's own kernel, and there is none
+    missing: bool = False  # it boots the root's own kernel, but the root has no kernel
     by_files: bool = True  # some client gets the root by NFS
 
 

@@ -73,7 +73,7 @@ class AllExports(Exports):
         channel.tell(BlockNames(tuple(names)), number)
 
     def asks_for_block(self, channel: Channel, asked: AskBlock, number: int) -> None:
-        """Answer with the file of a block device, or why there is none."""
+        """Answer with the file of a block device, or the reason for refusing it."""
         self._begin(self._answer_block(channel, asked, number))
 
     async def _answer_block(self, channel: Channel, asked: AskBlock, number: int) -> None:

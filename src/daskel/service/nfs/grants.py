@@ -251,7 +251,7 @@ class Exports(Keeping):
     async def _slate(
         self, view: View, *, only_if_there: bool, booting: bool, wanted: int | None = None
     ) -> ExportAt | NotThere | Failed:
-        """The export of a slate, mounted; or why there is none."""
+        """The export of a slate, mounted; or the reason for refusing it."""
         async with self._one_by_one.setdefault(view.export, asyncio.Lock()):
             opened = self._opened.get(view.export)
             if opened and not booting:
@@ -358,7 +358,7 @@ class Exports(Keeping):
         channel.tell(Paths(tuple(paths)), number)
 
     def asks_to_mount(self, channel: Channel, asked: AskMount, number: int) -> None:
-        """Answer with the export, or why there is none; a slate is mounted first."""
+        """Answer with the export, or the reason for refusing it; a slate is mounted first."""
         if asked.peer in self._peers:
             self._begin(self._mount(channel, asked, number))
         else:
@@ -403,7 +403,7 @@ class Exports(Keeping):
         self, view: View, who: Who, wanted: int | None
     ) -> tuple[ExportAt | None, str, MountRefusal]:
         """The export, of the version that is `wanted` or in use, and in words how the client has
-        it; or why there is none."""
+        it; or the reason for refusing it."""
         versions = await self._versions(view.root)
         number = versions.used if wanted is None else wanted
         version = f"version {number}, " if number else ""

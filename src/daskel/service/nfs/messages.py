@@ -146,8 +146,8 @@ class MustBeWiped(Message):
 
 @dataclass(frozen=True, slots=True)
 class OpenDisk(Message):
-    """What a client that gets blocks keeps: a file with a file system, made where there is none.
-    `size` in bytes; `version`: of the root, that it is on."""
+    """Where a client that gets blocks keeps its changes: a file with a file system, made if missing.
+    `size` in bytes; `version` of the root that the client is on."""
 
     slate: SlateName
     version: int

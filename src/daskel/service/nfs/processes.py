@@ -38,7 +38,7 @@ from daskel.system.roots.mounts import hide
 from daskel.system.roots.publishing import sent_of
 
 _FIRST_PAUSE, _LONGEST_PAUSE, _WELL = 0.25, 30.0, 60.0  # seconds
-_LOOK_AGAIN = 2.0  # seconds until it is looked again whether a root boots with something else
+_LOOK_AGAIN = 2.0  # seconds between two checks of whether a root's kernel or initrd has changed
 _log = logging.getLogger(__name__)
 
 

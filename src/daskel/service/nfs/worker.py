@@ -229,7 +229,7 @@ class Worker:
         return answer.names if isinstance(answer, BlockNames) else ()
 
     async def _block(self, peer: str, number: int, name: str) -> Opened | str:
-        """A block device for a client, or why there is none."""
+        """A block device for a client, or the reason for refusing it."""
         answer = await self._ask(AskBlock(peer, number, name))
         if not isinstance(answer, BlockHere):
             return answer.reason if isinstance(answer, BlockNot) else "it is not there"
