@@ -105,7 +105,7 @@ class Handshake:
         return self._go_on()
 
     def export(self, found: Export | None, why: str = "") -> Question | None:
-        """The answer to AskExport. Without an export, `why` says the reason on the client's screen."""
+        """The answer to AskExport. Without an export, the client's screen says `why`."""
         if self._option is Option.EXPORT_NAME:
             self.phase = Phase.DONE if found else Phase.ENDED  # this option knows no refusal
             if found:

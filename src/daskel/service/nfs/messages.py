@@ -146,7 +146,8 @@ class MustBeWiped(Message):
 
 @dataclass(frozen=True, slots=True)
 class OpenDisk(Message):
-    """Where a client that gets blocks keeps its changes: a file with a file system, made if missing.
+    """Where a client that gets blocks keeps its changes: a file that is made if missing.
+
     `size` in bytes; `version` of the root that the client is on."""
 
     slate: SlateName

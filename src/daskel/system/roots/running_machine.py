@@ -36,7 +36,7 @@ class RunningMachine:
         self._folder = Path(tempfile.mkdtemp(prefix="daskel-"))
         self._ssh = [
             "ssh", "-o", "ControlMaster=auto", "-o", f"ControlPath={self._folder}/c",
-            "-o", "ControlPersist=60", "-o", "ServerAliveInterval=15",
+            "-o", "ControlPersist=60", "-o", "ServerAliveInterval=15", "-o", "ConnectTimeout=15",
         ]  # fmt: skip
         self._systems: list[FileSystem] = []
 
@@ -61,7 +61,7 @@ class RunningMachine:
             problem = (
                 f"{self._machine.login} cannot be asked over ssh (exit code {done.returncode})"
             )
-            remedy = f"try: ssh {self._machine.login} true; who copies everything is root there"
+            remedy = f"try: ssh {self._machine.login} true; to copy everything, log in as root"
             raise SourceError(problem, remedy)
         self._systems = file_systems(*parts)
         if self._machine.path != "/":
