@@ -30,6 +30,7 @@ from daskel.core.history.events import (
     Refused,
     RootTrouble,
     Seen,
+    SentToAll,
     Stage,
     Told,
     Trouble,
@@ -85,6 +86,10 @@ def words(event: Event) -> tuple[str, str]:
             again = f", {counted(event.resent, 'packet')} again" if event.resent else ""
             size, time = show_size(event.size), show_duration(event.seconds)
             return event.kind.value, f"{event.path} {size} in {time} over {event.over}{again}"
+        case SentToAll():
+            times = f"{event.sent / max(event.size, 1):.2f} times"
+            to, time = counted(event.receivers, "machine"), show_duration(round(event.seconds, 1))
+            return "sent", f"{event.path} {times} over multicast for {to}, in {time}"
         case FileMissing():
             near = f"; there is {', '.join(event.near)}" if event.near else ""
             return "missing", f"{event.path} over {event.over}: {event.reason}{near}"

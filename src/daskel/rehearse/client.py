@@ -6,7 +6,7 @@ import re
 import shlex
 import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from hashlib import sha256
 from ipaddress import IPv4Address
 from zlib import crc32
@@ -47,6 +47,7 @@ class Got:
     size: int  # bytes
     digest: str  # SHA-256, hexadecimal
     seconds: float
+    shared: int = 0  # bytes that came to others at the same time
 
 
 @dataclass
@@ -270,6 +271,9 @@ class _Booting:
         began = time.monotonic()
         image = ImageRoot(self._wire, self._own, arguments)
         self._keep("root", image.url, image.pieces())
+        if image.many:
+            got = self._result.files[-1]
+            self._result.files[-1] = replace(got, shared=got.size - image.many.alone)
         own = image.own_files()
         image.tell_mounted(time.monotonic() - began)
         self._stage("root")

@@ -290,12 +290,20 @@ def http_pieces(wire: Wire, own: IPv4Address, url: str) -> Iterator[bytes]:
 
 def http_tell(wire: Wire, own: IPv4Address, url: str, body: bytes) -> None:
     """POST. Raises BootError."""
+    status, _ = http_ask(wire, own, "POST", url, body)
+    if status != 200:
+        raise BootError(f"POST {url}: status {status}")
+
+
+def http_ask(
+    wire: Wire, own: IPv4Address, method: str, url: str, body: bytes = b""
+) -> tuple[int, bytes]:
+    """Status and body of an answer. Raises BootError."""
     connection, path = _connect(wire, own, url)
     try:
-        connection.request("POST", path, body)
+        connection.request(method, path, body)
         response = connection.getresponse()
-        if response.status != 200:
-            raise BootError(f"POST {url}: status {response.status}")
+        return response.status, response.read()
     except (OSError, http.client.HTTPException) as error:
         raise BootError(f"{url}: {error}") from error
     finally:

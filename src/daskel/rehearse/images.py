@@ -27,6 +27,7 @@ from daskel.core.nbd.numbers import (
 from daskel.core.nbd.requests import Request, serialise
 from daskel.core.roots.magic import SQUASHFS
 from daskel.rehearse.fetch import BootError, http_get, http_pieces, http_tell
+from daskel.rehearse.multicast import ManyReceiver
 
 _URL = re.compile(r"(nbd|http)://([\d.]+):(\d+)/(.+)")
 _ROOT = re.compile(r"(.+)@\d+|published/(.+)/\d+/[^/]+")
@@ -101,6 +102,7 @@ class ImageRoot:
         match = _URL.fullmatch(self.url)
         if match is None:
             raise BootError(f"{images.ROOT}={self.url} is not a URL of an image")
+        self.many: ManyReceiver | None = None  # when it was sent to many
         self._by, self._target, self._path = match[1], (match[2], int(match[3])), match[4]
 
     def pieces(self) -> Iterator[bytes]:
@@ -118,7 +120,11 @@ class ImageRoot:
 
     def _whole(self) -> Iterator[bytes]:
         digest = sha256()
-        for piece in _begins(http_pieces(self._wire, self._own, self.url)):
+        fetched = http_pieces(self._wire, self._own, self.url)
+        if images.MULTICAST in self._arguments:
+            self.many = ManyReceiver(self._wire, self._own, self.url)
+            fetched = self.many.pieces()
+        for piece in _begins(fetched):
             digest.update(piece)
             yield piece
         wanted = self._arguments.get(images.DIGEST, digest.hexdigest())

@@ -40,6 +40,20 @@ def _make_room(sock: socket.socket) -> None:
             sock.setsockopt(socket.SOL_SOCKET, option, 4 << 20)
 
 
+def to_group(address: str, target: tuple[str, int]) -> socket.socket:
+    """A socket that sends to a multicast group, on the wire of one address of this machine and not
+    through routers. Raises MissingRequirementError and OSError."""
+    sock = udp(address, 0)
+    try:
+        sock.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_IF, socket.inet_aton(address))
+        sock.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_TTL, 1)
+        sock.connect(target)
+    except OSError:
+        sock.close()
+        raise
+    return sock
+
+
 def tcp(address: str, port: int) -> socket.socket:
     """A listening TCP socket. Raises MissingRequirementError."""
     sock = socket.socket(socket.AF_INET, socket.SOCK_STREAM)

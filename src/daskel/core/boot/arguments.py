@@ -7,6 +7,7 @@ from hashlib import blake2b
 from ipaddress import IPv4Address
 
 from daskel.core.boot import images, mount_paths
+from daskel.core.boot.segments import multicast_group
 from daskel.core.boot.template import FillError, render
 from daskel.core.boot.wire import Ports
 from daskel.core.history.events import Address
@@ -206,6 +207,8 @@ def _image(
         path = path_of(root, made[1].name, IMAGE)
         words[images.ROOT] = f"http://{segment.server}:{ports.http}/{path}"
         words[images.DIGEST] = made[1].files[IMAGE].digest
+        if (group := multicast_group(segment)) is not None:
+            words[images.MULTICAST] = str(group)
     if size is not None and slate == "fresh":
         words[images.SIZE] = str(size)
     return [images.BOOT, *(f"{key}={value}" for key, value in words.items())]

@@ -8,6 +8,7 @@ DIGEST = "daskel.digest"  # SHA-256 that it must have
 KEEP = "daskel.keep"  # the export that changes are kept on
 SLATE = "daskel.slate"
 SIZE = "daskel.size"  # bytes that may be changed in memory
+MULTICAST = "daskel.multicast"  # the group that the image is sent to
 TELL = "daskel.tell"  # where it is told how far it is
 ADDRESS, ROUTER = "daskel.address", "daskel.router"
 

@@ -13,6 +13,8 @@ from daskel.core.site.layers import segment_name
 from daskel.core.site.model import Site
 from daskel.core.site.tables import Segment
 
+_LOCAL = IPv4Address("239.192.0.0")  # RFC 2365 6.2
+
 
 @dataclass(frozen=True, slots=True)
 class Where:
@@ -66,6 +68,14 @@ def of_peer(site: Site, server: IPv4Address, peer: IPv4Address) -> str:
 def servers(site: Site) -> list[IPv4Address]:
     """The addresses of this machine that clients reach, each once."""
     return list(dict.fromkeys(segment.server for segment in site.served.values()))
+
+
+def multicast_group(segment: Segment) -> IPv4Address | None:
+    """The group that files are sent to there. Where the site file names none, one of those that no
+    router passes on out of an organisation (RFC 2365 6.2), by the network's address."""
+    if segment.multicast is not True:
+        return segment.multicast or None
+    return _LOCAL + (int(segment.network.network_address) >> 8 & 0xFFFF)
 
 
 def behind_relays(segment: Segment) -> bool:

@@ -20,13 +20,14 @@ class Ports:
     portmap: int = 111
     https: int = 443
     nbd: int = 10809
+    multicast: int = 10808
 
     @classmethod
     def from_base(cls, base: int) -> Ports:
-        """The standard ports, moved up by `base`, so that no privilege is needed; NBD's, which is
-        a high one, by less."""
-        nbd = cls.nbd - _LESS
-        ports = (cls.dhcp, cls.tftp, cls.http, cls.nfs, cls.pxe, cls.portmap, cls.https, nbd)
+        """The standard ports, moved up by `base`, so that no privilege is needed; those that are
+        high ones, by less."""
+        high = (cls.nbd - _LESS, cls.multicast - _LESS)
+        ports = (cls.dhcp, cls.tftp, cls.http, cls.nfs, cls.pxe, cls.portmap, cls.https, *high)
         return cls(*(port + base for port in ports))
 
 

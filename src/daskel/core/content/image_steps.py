@@ -10,7 +10,7 @@ from daskel.core.reader import MalformedError
 
 TOLD_AT = "daskel/stage"  # over HTTP
 OWN_AT = "daskel/own/"  # and where a client gets its own files of a root
-LIMIT = 4 << 10  # bytes
+MANY_AT = "daskel/multicast/"  # and what of a file it misses that is sent to many
 _LONGEST = 400  # characters of a text
 
 

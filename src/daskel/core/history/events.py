@@ -185,7 +185,7 @@ class FileAsked(Event):
     path: str
     kind: FileKind
     size: int  # bytes
-    over: str  # tftp or http
+    over: str  # tftp, http or multicast
 
 
 @dataclass(frozen=True, slots=True)
@@ -211,8 +211,20 @@ class FileSent(Event):
     kind: FileKind
     size: int  # bytes
     seconds: float
-    over: str  # tftp or http
+    over: str  # tftp, http or multicast
     resent: int = 0  # packets
+
+
+@dataclass(frozen=True, slots=True)
+class SentToAll(Event):
+    """A file was sent to a multicast group."""
+
+    path: str
+    size: int  # bytes of the file
+    sent: int  # bytes that were sent of it, what several missed once more
+    receivers: int  # at the same time
+    passes: int
+    seconds: float
 
 
 @dataclass(frozen=True, slots=True)

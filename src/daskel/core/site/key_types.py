@@ -47,6 +47,24 @@ def _address(value: object) -> IPv4Address:
         raise ValueError("is not an IPv4 address; write four numbers like 10.61.8.1") from None
 
 
+_LINK_LOCAL = IPv4Network("224.0.0.0/24")  # RFC 5771: never for files
+
+
+def _group(value: object) -> IPv4Address | bool:
+    if isinstance(value, bool):
+        return value
+    text = _text(value, 'true, or the address of a group like "239.61.8.1"')
+    try:
+        group = IPv4Address(text)
+    except ValueError:
+        group = IPv4Address(0)
+    if not group.is_multicast or group in _LINK_LOCAL:
+        raise ValueError(
+            "is not the address of a multicast group; write true, or one like 239.61.8.1"
+        )
+    return group
+
+
 def _network(value: object) -> IPv4Network:
     text = _text(value, 'a network like "10.61.8.0/24"')
     try:
@@ -222,6 +240,11 @@ Flag = Annotated[bool, Strict()]
 Whole = Annotated[int, Strict()]
 Name = Annotated[str, _text_of("name")]
 Address = Annotated[IPv4Address, BeforeValidator(_address), _text_of("address", format="ipv4")]
+MulticastGroup = Annotated[
+    IPv4Address | bool,
+    BeforeValidator(_group),
+    WithJsonSchema({"type": ["string", "boolean"], "title": "true, or the address of a group"}),
+]
 Network = Annotated[IPv4Network, BeforeValidator(_network), _text_of("network")]
 AddressRange = Annotated[Range, BeforeValidator(parse_range), _text_of("address range")]
 Mac = Annotated[str, BeforeValidator(_mac), _text_of("MAC address")]

@@ -25,6 +25,7 @@ from daskel.core.site.key_types import (
     Listening,
     Mac,
     MacPrefix,
+    MulticastGroup,
     Name,
     Names,
     Network,
@@ -364,6 +365,15 @@ class Segment(LayerTable):
 
     Example: "40 MiB/s"
     Wrong: "40 MiB"
+    """
+
+    multicast: MulticastGroup | None = None
+    """Whether the image of a root that comes into memory (`delivery = "memory"`) is sent once for
+    all machines that boot at the same time: `true`, or the group's address. It needs a wire that
+    the server is on itself; who cannot hear it, gets the image over HTTP.
+
+    Example: "239.61.8.1"
+    Wrong: "10.61.8.1"
     """
 
     enabled: Flag = True

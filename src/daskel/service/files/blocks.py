@@ -53,7 +53,9 @@ class Sender:
             if error.errno not in _NOT_HERE:
                 raise
             self.cuts = False
-            _log.warning("this kernel does not cut datagrams: TFTP takes more of the processor")
+            _log.warning(
+                "this kernel does not cut datagrams: to send files takes more of the processor"
+            )
             self.send(sock, data, size)
 
 

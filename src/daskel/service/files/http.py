@@ -42,9 +42,11 @@ from daskel.core.roots.views import own_files
 from daskel.service.files.conditions import conditions_of
 from daskel.service.files.connections import IDLE, SILENT, Connections
 from daskel.service.files.content import Contents, NotOpened, Opened
+from daskel.service.files.multicast import OVER, Listen, Multicast, Place, Rest, read_all, rest_of
 from daskel.service.files.tags import Tags
 from daskel.service.shared import Moving, Shared
 from daskel.service.sockets import tcp
+from daskel.system.requirements import MissingRequirementError
 
 _PIECE = 64 << 10  # bytes: the turn of one transfer among others
 _SENT_AT_ONCE = 4 << 20  # bytes that the kernel sends between two looks at how far it is
@@ -80,6 +82,11 @@ class HttpService:
         application.router.add_post(f"/{up.TOLD_AT}", self._up)
         application.router.add_post(f"/{image_steps.TOLD_AT}", self._step)
         application.router.add_get(f"/{image_steps.OWN_AT}{{root:.*}}", self._own)
+        self._multicast = Multicast(shared)
+        if tls is None:  # what goes to all is not private
+            many = f"/{image_steps.MANY_AT}{{path:.*}}"
+            application.router.add_get(many, self._place)
+            application.router.add_post(many, self._many)
         application.router.add_get("/{path:.*}", self._get)
         self._runner = web.AppRunner(
             application, access_log=None, handle_signals=False, logger=_protocol_log(shared),
@@ -123,6 +130,7 @@ class HttpService:
         if self._connections:
             self._connections.close()
         await self._runner.cleanup()
+        self._multicast.close()
         self._tags.close()
         self._close_sockets()
 
@@ -158,6 +166,80 @@ class HttpService:
         with self._under_request(request):
             return await self._content(request)
 
+    async def _place(self, request: web.Request) -> web.StreamResponse:
+        """Where a file is sent to many (docs/multicast.md)."""
+        with self._under_request(request):
+            segment, _, opened = self._open(request)
+            if isinstance(opened, NotOpened):
+                return _not_opened(opened)
+            place = self._multicast.place(segment, opened)
+            opened.close()
+            return web.Response(text=place.told()) if place else _not_to_many()
+
+    async def _many(self, request: web.Request) -> web.StreamResponse:
+        """What one of many has of a file: it is to listen (202), has to fetch the whole (204), or
+        gets what it misses (200)."""
+        with self._under_request(request):
+            segment, who, opened = self._open(request)
+            if isinstance(opened, NotOpened):
+                return _not_opened(opened)
+            place = self._multicast.place(segment, opened)
+            try:
+                if place is None or who.mac is None:
+                    return _not_to_many()
+                return await self._ask(request, segment, who, opened, place)
+            finally:
+                opened.close()
+
+    async def _ask(
+        self, request: web.Request, segment: str, who: Who, opened: Opened, place: Place
+    ) -> web.StreamResponse:
+        size = request.content_length or 0
+        if size not in (0, -(-place.blocks // 8)):
+            return web.Response(status=400, text="a bit for each block is needed\n")
+        try:
+            have = b""
+            if size:
+                have = await asyncio.wait_for(request.content.readexactly(size), SILENT)
+            rest = await self._multicast.ask(segment, who, opened, place, have)
+        except (TimeoutError, asyncio.IncompleteReadError):
+            return web.Response(status=408, text="the rest did not come\n")
+        except (OSError, MissingRequirementError) as error:
+            _log.warning("%s is not sent to many: %s", opened.path, error)
+            return web.Response(status=503, text="fetch it by HTTP\n")
+        if isinstance(rest, Listen):
+            return web.Response(status=202, text=rest.told())
+        if have:
+            return await self._rest(request, segment, who, opened, place, rest)
+        if rest.since is not None:
+            told = FileAborted(who, opened.path, OVER, "nothing reached it", Abort.SILENT)
+            self._shared.emit(told)
+        return web.Response(status=204)
+
+    async def _rest(
+        self, request: web.Request, segment: str, who: Who, opened: Opened, place: Place,
+        rest: Rest,
+    ) -> web.StreamResponse:  # fmt: skip
+        response = web.StreamResponse(headers={"Content-Type": "application/octet-stream"})
+        response.content_length = rest.size(place)
+        bandwidth, clock = self._shared.bandwidth.get(segment), self._shared.clock
+        loop, began = asyncio.get_running_loop(), clock.monotonic()
+        try:
+            await response.prepare(request)
+            for places in rest_of(opened, rest.missing):
+                piece = await loop.run_in_executor(None, read_all, opened, places)
+                if bandwidth:
+                    await clock.sleep(bandwidth.wait(len(piece), clock.monotonic()))
+                await response.write(piece)
+            await response.write_eof()
+        except (ConnectionError, EOFError) as error:
+            why = Abort.BY_SERVER if isinstance(error, EOFError) else Abort.CLOSED
+            self._shared.emit(FileAborted(who, opened.path, OVER, str(error) or _CLOSED, why))
+            return response
+        seconds = clock.monotonic() - (began if rest.since is None else rest.since)
+        self._shared.emit(FileSent(who, opened.path, opened.kind, opened.size, seconds, OVER))
+        return response
+
     def _under_request(self, request: web.Request) -> AbstractContextManager[None]:
         assert self._connections
         return self._connections.request(request.transport)
@@ -179,13 +261,15 @@ class HttpService:
         self._shared.emit(told)
         return web.Response(text="good\n")
 
-    async def _content(self, request: web.Request) -> web.StreamResponse:
+    def _open(self, request: web.Request) -> tuple[str, Who, Opened | NotOpened]:
         name, who = self._caller(request)
         asked = request.match_info["path"].encode("utf-8", "surrogateescape")
-        opened = self._contents.open(name, asked, who, "http")
+        return name, who, self._contents.open(name, asked, who, "http")
+
+    async def _content(self, request: web.Request) -> web.StreamResponse:
+        name, who, opened = self._open(request)
         if isinstance(opened, NotOpened):
-            status = 403 if opened.refused else 404
-            return web.Response(status=status, text=opened.reason + "\n")
+            return _not_opened(opened)
         moving = Moving(who, opened.path, 0, opened.size)
         self._under_way.append(moving)
         if request.method == "GET" and not opened.quiet:
@@ -199,7 +283,7 @@ class HttpService:
     @property
     def under_way(self) -> list[Moving]:
         """Files that are being sent now."""
-        return self._under_way
+        return [*self._under_way, *self._multicast.under_way]
 
     async def _send(
         self, request: web.Request, opened: Opened, moving: Moving, bandwidth: Bandwidth | None
@@ -280,6 +364,14 @@ class _ProtocolErrors(logging.Handler):
             self._shared.malformed("http", " ".join(error.message.split()))
         elif not isinstance(error, ConnectionError):
             _log.warning("HTTP: %s", record.getMessage(), exc_info=record.exc_info)
+
+
+def _not_opened(found: NotOpened) -> web.Response:
+    return web.Response(status=403 if found.refused else 404, text=found.reason + "\n")
+
+
+def _not_to_many() -> web.Response:
+    return web.Response(status=404, text="this file is not sent to many\n")
 
 
 def _headers(opened: Opened, part: Wanted, tag: str | None) -> dict[str, str]:

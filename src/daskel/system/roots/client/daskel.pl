@@ -46,7 +46,8 @@ sub address { my ($host, $port) = @_; pack('S n C4 x8', $INET, $port, split /\./
 # Seconds that one read or write may take; 0: for ever.
 sub patience {
   my ($socket, $seconds) = @_;
-  setsockopt($socket, 1, $_, pack('l! l!', $seconds, 0)) for 20, 21;    # SO_RCVTIMEO, SO_SNDTIMEO
+  my $time = pack('l! l!', int $seconds, ($seconds - int $seconds) * 1e6);
+  setsockopt($socket, 1, $_, $time) for 20, 21;                           # SO_RCVTIMEO, SO_SNDTIMEO
 }
 
 sub connected {
@@ -114,6 +115,13 @@ sub report {
 
 sub available { for (lines('/proc/meminfo')) { return $1 * 1024 if /^MemAvailable: +(\d+)/ } 0 }
 
+sub room_for {
+  my ($size) = @_;
+  my ($have, $spare) = (available(), 150 << 20);
+  my $text = mega($size) . ' for the image and ' . mega($spare) . ' beside it are needed, ' . mega($have) . ' are there';
+  failed('memory', $text) if $have < $size + $spare;
+}
+
 # The file at a URL, which is gone on with where a connection ends before it.
 sub fetch {
   my ($url, $file) = @_;
@@ -128,9 +136,7 @@ sub fetch {
       my $whole = $headers->{'content-range'} =~ m{/(\d+)$} ? $1 : $at + $headers->{'content-length'};
       if (!defined $size) {
         $size = $whole;
-        my ($have, $spare) = (available(), 150 << 20);
-        my $text = mega($size) . ' for the image and ' . mega($spare) . ' beside it are needed, ' . mega($have) . ' are there';
-        failed('memory', $text) if $have < $size + $spare;
+        room_for($size);
         say_('fetching ' . mega($size));
         report(stage => 'fetching', bytes => $size);
       }
@@ -150,6 +156,139 @@ sub fetch {
     };
   }
   close $f;
+}
+
+# --- one transmission for many (docs/multicast.md) ---
+
+# The file at a URL as it is sent to many at once; false where it is to be fetched instead.
+sub hear {
+  my ($url, $file) = @_;
+  my ($host, $port, $path) = url($url);
+  my ($asked, $status, $headers, $rest) = request($host, $port, 'GET', "daskel/multicast/$path", '', '');
+  return 0 unless $status == 200;
+  $rest .= take($asked, $headers->{'content-length'} - length $rest);
+  my %told = map { split /=/, $_, 2 } split /\n/, $rest;
+  my ($size, $block) = ($told{size}, $told{block});
+  my $count = int(($size + $block - 1) / $block);
+  room_for($size);
+  my $s = joined($asked, $told{group}, $told{port});
+  open(my $f, '>', $file) or failed('internal', "$file: $!");
+  truncate($f, $size) or failed('internal', "$file: $!");
+  my %it = (file => $f, socket => $s, size => $size, block => $block, count => $count, left => $count,
+            have => "\0" x int(($count + 7) / 8), id => $told{transmission},
+            back => address($host, $told{port}), next => 10, sequence => undef);
+  say_('listening for ' . mega($size) . " that are sent to all on $told{group}");
+  report(stage => 'fetching', bytes => $size);
+  my $failures = 0;
+  while ($failures < 5) {
+    my $before = $it{left};
+    my $done = eval { asked_again(\%it, $host, $port, $path) };
+    return $done eq 'whole' if $done && $done ne 'listen';
+    if (!$done) {
+      die $@ unless $@ =~ /^server: (.*)/;
+      say_("multicast: $1");
+      select(undef, undef, undef, 1);
+    }
+    $failures = $it{left} < $before ? 0 : $failures + 1;
+  }
+  return 0;
+}
+
+# Tells what it has, and does what it is told then: `whole`, `listen` or `fetch`.
+sub asked_again {
+  my ($it, $host, $port, $path) = @_;
+  my $have = $it->{left} < $it->{count} ? $it->{have} : '';
+  my $length = "Content-Length: " . length($have) . "\r\n";
+  my ($s, $status, $headers, $rest) = request($host, $port, 'POST', "daskel/multicast/$path", $length, $have);
+  return 'fetch' if $status == 204 || $status == 404;
+  failed('server', "HTTP $status") unless $status == 200 || $status == 202;
+  my $left = $headers->{'content-length'};
+  if ($status == 200) {
+    say_(sprintf '%.1f %% were missed, and come alone', 100 * $left / $it->{size}) if $left;
+    fill($it, $s, $rest, $left);
+    return 'whole';
+  }
+  $rest .= take($s, $left - length $rest);
+  listen_($it, $rest =~ /sequence=(\d+)/);
+  return 'listen';
+}
+
+# Until a pass is over, or nothing comes any more.
+sub listen_ {
+  my ($it, $from) = @_;
+  my ($s, $block, $begin) = ($it->{socket}, $it->{block}, pack('a4 N', 'DSKL', $it->{id}));
+  my ($start, $next, $run, $got, $told) = (-1, -1, '', 0, uptime());
+  my $have = \$it->{have};
+  patience($s, 1.5);
+  while (defined recv($s, my $data, 2048, 0)) {
+    next if substr($data, 0, 8) ne $begin;
+    my ($number, $sequence) = unpack('x8 N N', $data);
+    if ($number == 0xffffffff) { last if $sequence >= $from; next }
+    $got++;
+    $it->{sequence} = $sequence - 1 unless defined $it->{sequence};
+    if (!($got & 127) && uptime() - $told > 0.5) {
+      $told = uptime();
+      my $passed = $sequence - $it->{sequence};
+      send($s, pack('a4 N N N', 'DSKR', $it->{id}, $got, $passed > $got ? $passed - $got : 0), 0, $it->{back});
+      ($it->{sequence}, $got) = ($sequence, 0);
+    }
+    next if $number >= $it->{count} || vec($$have, $number, 1);
+    vec($$have, $number, 1) = 1;
+    $it->{left}--;
+    if ($number != $next || length $run > 262144) {
+      put($it->{file}, $start * $block, $run);
+      ($start, $run) = ($number, '');
+    }
+    $run .= substr($data, 16);
+    $next = $number + 1;
+    progress($it) unless $it->{left} & 1023;
+  }
+  put($it->{file}, $start * $block, $run);
+}
+
+# What comes alone: all that is missed, in its order.
+sub fill {
+  my ($it, $s, $data, $left) = @_;
+  my ($number, $block) = (0, $it->{block});
+  while ($number < $it->{count}) {
+    if (vec($it->{have}, $number, 1)) { $number++; next }
+    my $behind = $number;
+    $behind++ while $behind < $it->{count} && $behind - $number < 512 && !vec($it->{have}, $behind, 1);
+    my $end = $behind * $block < $it->{size} ? $behind * $block : $it->{size};
+    my $wanted = $end - $number * $block;
+    $data .= take($s, $wanted - length $data) if length $data < $wanted;
+    put($it->{file}, $number * $block, substr($data, 0, $wanted, ''));
+    vec($it->{have}, $_, 1) = 1 for $number .. $behind - 1;
+    $it->{left} -= $behind - $number;
+    $number = $behind;
+    progress($it);
+  }
+}
+
+sub put {
+  my ($f, $at, $data) = @_;
+  return unless length $data;
+  sysseek($f, $at, 0);
+  my $written = syswrite($f, $data);
+  failed('internal', "the image cannot be written: $!") unless $written == length $data;
+}
+
+sub progress {
+  my ($it) = @_;
+  my $done = $it->{count} - $it->{left};
+  while ($done * 100 >= $it->{next} * $it->{count} && $it->{next} < 100) { print STDERR "daskel: $it->{next} %\n"; $it->{next} += 10 }
+}
+
+# A socket that gets what is sent to a group, on the network card of another socket.
+sub joined {
+  my ($by, $group, $port) = @_;
+  socket(my $s, $INET, $DGRAM, 0) or failed('internal', "socket: $!");
+  setsockopt($s, 1, 2, pack('i', 1));                                            # SO_REUSEADDR
+  setsockopt($s, 1, 33, pack('i', 32 << 20)) or setsockopt($s, 1, 8, pack('i', 32 << 20));   # SO_RCVBUFFORCE
+  bind($s, address($group, $port)) or failed('network', "$group port $port: $!");
+  my ($own) = unpack('x4 a4', getsockname $by);
+  setsockopt($s, 0, 35, pack('C4', split /\./, $group) . $own) or failed('network', "$group: $!");   # IP_ADD_MEMBERSHIP
+  return $s;
 }
 
 # SHA-256 by the kernel, else by a program of the initrd.
@@ -384,7 +523,7 @@ sub memory {
   run('mount', '-t', 'tmpfs', '-o', 'size=90%,mode=0700', 'image', $place);
   my $began = uptime();
   eval {
-    fetch($url, "$place/root");
+    $WORD{multicast} && hear($url, "$place/root") || fetch($url, "$place/root");
     if ($WORD{digest}) {
       my $sum = digest("$place/root");
       failed('digest', "the image has the digest $sum, not $WORD{digest}") if $sum ne $WORD{digest};

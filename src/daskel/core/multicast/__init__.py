@@ -1,0 +1,1 @@
+"""One file for many receivers at once: datagrams, pace and passes, without I/O."""
