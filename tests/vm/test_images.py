@@ -24,6 +24,7 @@ network = "10.61.8.0/24"
 server = "10.61.8.1"
 dhcp = "full"
 pool = ["10.61.8.100 - 10.61.8.199"]
+multicast = "239.61.8.1"
 args = ["console=ttyS0,115200"]
 [root.notebook]
 slate = "fresh"
@@ -41,6 +42,9 @@ group = "tide"
 slate = "keep"
 [client.tide-02]
 mac = "02:61:08:00:00:02"
+group = ["tide", "memory"]
+[client.tide-03]
+mac = "02:61:08:00:00:03"
 group = ["tide", "memory"]
 """
 
@@ -98,13 +102,16 @@ def test_blocks_and_what_is_kept(lab: Lab) -> None:
 
 
 def test_memory(lab: Lab) -> None:
-    """The server may go when its root is there."""
-    machine = lab.boot("memory", "02:61:08:00:00:02", "uefi-x64")
-    log_in(machine)
+    """Two get one transmission; the server may go when their roots are there."""
+    machines = [lab.boot(f"memory-{n}", f"02:61:08:00:00:0{n}", "uefi-x64") for n in (2, 3)]
+    for machine in machines:
+        log_in(machine)
+    assert "over multicast for 2 machines" in lab.server_log.read_text()
     lab.kill_server()
-    machine.type("echo 3 >/proc/sys/vm/drop_caches; cat /usr/bin/* /usr/lib/*/*.so* >/dev/null")
-    machine.type("echo GUEST'' read $?")
-    machine.wait_for("GUEST read ")
-    assert machine.said("read") == "0"
-    machine.process.kill()
+    for machine in machines:
+        machine.type("echo 3 >/proc/sys/vm/drop_caches; cat /usr/bin/* /usr/lib/*/*.so* >/dev/null")
+        machine.type("echo GUEST'' read $?")
+        machine.wait_for("GUEST read ")
+        assert machine.said("read") == "0"
+        machine.process.kill()
     lab.serve(lab.folder / "daskel.toml")

@@ -96,7 +96,7 @@ VALUES: dict[str, dict[str, str]] = {
         "interface": '"enp3s0"', "relays": '["10.61.8.9"]', "shares": '"library"',
         "pool": '["10.61.8.100 - 10.61.8.120"]', "router": '"10.61.8.3"',
         "name-servers": '["10.61.8.3"]', "domain": '"other.example"', "lease": '"1h"',
-        "bandwidth": '"4 MiB/s"', "enabled": "false", "unknown": '"lobby"',
+        "multicast": "true", "bandwidth": '"4 MiB/s"', "enabled": "false", "unknown": '"lobby"',
         "allow": '["02:61:08"]', "refuse": '["02:61:08:00:00:01"]',
         "wake-through": '"10.61.8.3"',
     },

@@ -10,6 +10,7 @@ from ipaddress import IPv4Address
 from daskel.core.boot.address import Leases
 from daskel.core.boot.arguments import ArgumentError, any_address, nfs_root
 from daskel.core.boot.identity import refusal, settings_of
+from daskel.core.boot.segments import multicast_group
 from daskel.core.boot.wire import Ports
 from daskel.core.content.computed import Content, Files, Missing, client_paths, told_to
 from daskel.core.content.grub import config_path
@@ -116,6 +117,7 @@ class Receiving:
         found |= dict(self._views(at, segment))
         found |= dict(self._may_write(at))
         found["bandwidth"] = Item(f"{show_limit(here.bandwidth)}/s" if here.bandwidth else "(all)")
+        found["multicast"] = Item(str(multicast_group(here) or "(none)"))
         found["TFTP window"] = Item(str(site.settings.tftp_window))
         replies = self._replies(at, segment) if here.dhcp != "off" else {}
         return {**_for_all(found), **replies, **dict(self._loader_texts(at, segment))}
