@@ -9,8 +9,18 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from daskel.core.forecast.model import Own, Phase, Resource, forecast
-from daskel.core.forecast.room import Experience, Kind, Load, assumptions, capacities, pace, phases
+from daskel.core.forecast.room import (
+    Experience,
+    Kind,
+    Load,
+    assumptions,
+    capacities,
+    leaders,
+    pace,
+    phases,
+)
 from daskel.core.history.events import Stage
+from daskel.core.multicast.transmission import least_time
 from tests.core.history.test_diagnosis import ROOT, RUNNING, boot_of
 
 LINK, SERVER, PROCESSORS = Resource.LINK, Resource.SERVER, Resource.PROCESSORS
@@ -87,6 +97,20 @@ def test_a_room_by_the_table_of_firmware() -> None:
     assert max(room(40, 12.5e6).whole) > 40 * 40e6 / 12.5e6
     assert room(1, 125e6, "uefi-x64-http").whole[0] < room(1, 125e6, "uefi-x64").whole[0]
     assert room(1, 125e6, waits=60.0).limit("kernel") is Own.PEOPLE
+
+
+def test_what_is_sent_to_many_passes_the_link_once() -> None:
+    """Forty that come together, and two that come a minute later."""
+    loads = [Load("initrd", 1_000_000, 0.0, 0.0), Load("root", 100_000_000, 0.0, 0.0, once=True)]
+    kind = Kind("bios", "notebook", loads)
+    starts = [0.0] * 40 + [60.0, 61.0]
+    leading = leaders([kind] * 42, starts, 125e6)
+    assert [n for n, leads in enumerate(leading) if leads] == [0, 40]
+    clients = [phases(kind, Experience(), first=False, leads=leads) for leads in leading]
+    whole = forecast(clients, starts, capacities(125e6, 2.0)).whole
+    alone = forecast(clients[:1], [0.0], capacities(125e6, 2.0)).whole[0]
+    assert max(whole[:40]) < alone + 3 and max(whole) < 60 + alone + 5
+    assert 2.0 + 100e6 / 125e6 < least_time(100_000_000, 125e6) < 2.0 + 100e6 / 30e6
 
 
 def test_boots_that_are_kept_come_before_the_table() -> None:

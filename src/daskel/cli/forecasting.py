@@ -12,6 +12,7 @@ from statistics import median
 from daskel.cli.output import Output
 from daskel.cli.practice_server import Practice, Practised, begin, free_base, serving
 from daskel.cli.rehearsals import jobs_of
+from daskel.core.boot.segments import multicast_group
 from daskel.core.forecast.model import Forecast, forecast
 from daskel.core.forecast.room import (
     LINK,
@@ -20,6 +21,7 @@ from daskel.core.forecast.room import (
     Load,
     assumptions,
     capacities,
+    leaders,
     phases,
 )
 from daskel.core.site.layers import effective
@@ -65,10 +67,12 @@ def foreseen_of(
     experience = Experience.of(read_boots(file.state, most=_MOST_BOOTS))
     fetched: set[str] = set()
     clients = []
-    for name in everybody:
-        clients.append(phases(of[name], experience, first=of[name].loadout not in fetched))
-        fetched.add(of[name].loadout)
     starts = [room.within * number / max(count - 1, 1) for number in range(count)]
+    leading = leaders([of[name] for name in everybody], starts, room.link)
+    for name, leads in zip(everybody, leading, strict=True):
+        first = of[name].loadout not in fetched
+        clients.append(phases(of[name], experience, first=first, leads=leads, link=room.link))
+        fetched.add(of[name].loadout)
     found = forecast(clients, starts, capacities(room.link, os.cpu_count() or 1))
     assumed = assumptions(list(of.values()), experience, room.link)
     busy = median(sum(load.processors for load in kind.loads) for kind in of.values())
@@ -89,25 +93,28 @@ def kinds_of(file: SiteFile, names: Sequence[str], output: Output) -> dict[str, 
     with tempfile.TemporaryDirectory(prefix="daskel-forecast-") as folder:
         practised = begin(Practice(str(file.path.absolute()), folder, free_base()), file)
         jobs = jobs_of(practised, file, names, None)
-        alike: dict[tuple[str, str, str], list[Job]] = {}
+        alike: dict[tuple[str, str, str, bool], list[Job]] = {}
         for job in jobs:
             whole = effective(practised.site, job.name)
-            key = (job.firmware, whole.loadout_name or "", whole.way)
+            segment = practised.site.segments[whole.segment.value] if whole.segment else None
+            many = whole.way == "memory" and segment is not None and bool(multicast_group(segment))
+            key = (job.firmware, whole.loadout_name or "", whole.way, many)
             alike.setdefault(key, []).append(job)
         found: dict[str, Kind] = {}
         with (
             serving(practised.practice) as server,
             output.errors.status("measuring this server", spinner="line"),
         ):
-            for (firmware, loadout, _), same in alike.items():
-                costs = measured(same[0], server)
-                kind = Kind(firmware, loadout, [_load(c) for c in costs], _menu(practised, same[0]))
+            for (firmware, loadout, _, many), same in alike.items():
+                loads = [_load(cost, many=many) for cost in measured(same[0], server)]
+                kind = Kind(firmware, loadout, loads, _menu(practised, same[0]))
                 found |= dict.fromkeys((job.name for job in same), kind)
     return found
 
 
-def _load(cost: Cost) -> Load:
-    return Load(cost.stage, cost.size, cost.server, cost.server + cost.below)
+def _load(cost: Cost, *, many: bool) -> Load:
+    once = many and cost.stage == "root"
+    return Load(cost.stage, cost.size, cost.server, cost.server + cost.below, once)
 
 
 def _menu(practised: Practised, job: Job) -> float:

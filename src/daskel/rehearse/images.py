@@ -12,7 +12,7 @@ from ipaddress import IPv4Address
 from daskel.core.boot import images
 from daskel.core.boot.wire import Wire
 from daskel.core.content import image_steps
-from daskel.core.history.events import ImageStep
+from daskel.core.history.events import ImageFailure, ImageStep
 from daskel.core.nbd.numbers import (
     GREETING,
     OPTION_REPLY,
@@ -129,7 +129,9 @@ class ImageRoot:
             yield piece
         wanted = self._arguments.get(images.DIGEST, digest.hexdigest())
         if digest.hexdigest() != wanted:
-            raise BootError(f"{self.url}: its digest is {digest.hexdigest()}, not {wanted}")
+            text = f"the image has the digest {digest.hexdigest()}, not {wanted}"
+            self._tell_step(ImageStep.FAILED, reason=ImageFailure.DIGEST.value, text=text)
+            raise BootError(f"{self.url}: {text}")
 
     def own_files(self) -> bytes:
         """The files that the server makes for this client."""
@@ -139,7 +141,10 @@ class ImageRoot:
 
     def tell_mounted(self, seconds: float) -> None:
         """As the initrd does."""
-        body = image_steps.told(ImageStep.MOUNTED, seconds=f"{seconds:.1f}")
+        self._tell_step(ImageStep.MOUNTED, seconds=f"{seconds:.1f}")
+
+    def _tell_step(self, step: ImageStep, **more: object) -> None:
+        body = image_steps.told(step, **more)
         http_tell(self._wire, self._own, f"{self._tell}/{image_steps.TOLD_AT}", body)
 
     @property

@@ -83,6 +83,11 @@ class Outcome:
         )
 
     @property
+    def shared(self) -> int:
+        """Bytes of these that came to several clients at the same time."""
+        return sum(got.shared for boot in self.boots for got in boot.files)
+
+    @property
     def on_a_line(self) -> float:
         """Seconds that a line of 1 Gbit/s needs for the same; what is sent to many passes once."""
         files = [got for boot in self.boots for got in boot.files]

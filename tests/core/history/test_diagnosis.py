@@ -182,6 +182,16 @@ def test_what_is_under_way_is_not_stuck_yet() -> None:
     assert result(boot_of(INITRD), 1000 + len(INITRD) + 200) == Result.STUCK
 
 
+def test_an_image_that_came_was_asked_for() -> None:
+    """What became of it is not known when its initrd tells nothing: no wrong cause."""
+    line = LINE.replace("root=/dev/nfs", "boot=daskel daskel.root=http://10.61.8.1/root.img")
+    told = Told(WHO, (replace(LOADED, arguments=line),))
+    events = [told if isinstance(event, Told) else event for event in RUNNING]
+    silent = [*events, *sent("published/notebook/1/root.img", FileKind.IMAGE)]
+    for found, causes in ((events, ["no-mount"]), (silent, [])):
+        assert [one.cause for one in diagnose(Case(boot_of(found), float("inf")))] == causes
+
+
 def test_a_loadout_without_a_root_runs_from_memory() -> None:
     told = Told(WHO, (replace(LOADED, root=None),))
     events = [told if isinstance(event, Told) else event for event in INITRD]

@@ -72,7 +72,8 @@ def _show(
         output.json({
             "good": good == len(results), "clients": len(results), "up": good,
             "within": args.within, "seconds": round(outcome.seconds, 3),
-            "bytes": outcome.received, "asked_again": again, "limit": outcome.limit,
+            "bytes": outcome.received, "shared": outcome.shared, "asked_again": again,
+            "limit": outcome.limit,
             "busy": {
                 "server": round(outcome.busy.server, 3), "nfs": round(outcome.busy.below, 3),
                 "clients": round(outcome.busy.clients, 3),
@@ -99,6 +100,8 @@ def _show(
     took, line = (show_duration(round(s, 1)) for s in (outcome.seconds, outcome.on_a_line))
     asked = counted(again, "time") if again else "nothing: every answer came in time"
     output.print(f"\nreceived       {show_size(outcome.received)} in {took}, {show_size(rate)}/s")
+    if outcome.shared:
+        output.print(f"sent to all    {show_size(outcome.shared)} of that, several at a time")
     output.print(f"asked again    {asked}")
     output.print(f"limited by     {outcome.limit}")
     output.print(f"on a wire      a line of 1 Gbit/s needs {line} for the same")

@@ -37,6 +37,7 @@ _PORTS = [  # protocol, port, what Daskel needs it for
     ("tcp", 111, "port mapper: tells NFS clients the ports"),
     ("tcp", Ports.nfs, "NFS"),
     ("tcp", Ports.nbd, "NBD, for roots that come as blocks"),
+    ("udp", Ports.multicast, "multicast: what clients report of it"),
     ("udp", Ports.pxe, "PXE beside another DHCP server"),
 ]
 _WAIT = 4.0  # seconds for answers: proxies let the other server speak first

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator
 
 from daskel.core.boot.arguments import representatives
+from daskel.core.boot.segments import behind_relays
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
@@ -12,7 +13,14 @@ from daskel.core.site.slate_rules import slate_rule
 
 
 def check_deliveries(site: Site, only: Collection[str] | None = None) -> Iterator[Finding]:
-    """What is kept cannot be in memory; the operating system's NFS server has no blocks."""
+    """What is kept cannot be in memory; the operating system's NFS server has no blocks; what is
+    sent to many does not pass through routers."""
+    for name, segment in site.segments.items():
+        if segment.multicast and behind_relays(segment):
+            problem = f"{name} is behind a relay agent, and multicast does not pass through routers"
+            remedy = "leave it out: its clients get their images over HTTP all the same"
+            origin = site.origin("segment", name, "multicast")
+            yield Finding(Severity.WARNING, origin, problem, remedy)
     said = set()
     for name in representatives(site, only):
         for entry in effective(site, name).entries:

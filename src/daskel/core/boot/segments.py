@@ -71,8 +71,11 @@ def servers(site: Site) -> list[IPv4Address]:
 
 
 def multicast_group(segment: Segment) -> IPv4Address | None:
-    """The group that files are sent to there. Where the site file names none, one of those that no
-    router passes on out of an organisation (RFC 2365 6.2), by the network's address."""
+    """The group that files are sent to there; None where they are not, as behind a relay agent.
+    Where the site file names none, one of those that no router passes on out of an organisation
+    (RFC 2365 6.2), by the network's address."""
+    if behind_relays(segment):
+        return None
     if segment.multicast is not True:
         return segment.multicast or None
     return _LOCAL + (int(segment.network.network_address) >> 8 & 0xFFFF)

@@ -31,6 +31,7 @@ class Own(Enum):
     FIRMWARE = "the firmware itself"
     TRIPS = "round trips, block by block"
     SYSTEM = "the system itself"
+    TRANSMISSION = "the transmission to all, and the wait for others"
     PEOPLE = "the menu's time limit"
 
 

@@ -11,12 +11,14 @@ from daskel.core.forecast.model import Own, Phase, Resource
 from daskel.core.history.boots import Boot
 from daskel.core.history.events import Stage
 from daskel.core.history.outcome import GOOD, result
-from daskel.core.values import counted, show_duration
+from daskel.core.multicast.transmission import least_time
+from daskel.core.values import counted, show_duration, show_size
 
 LINK = 125e6  # bytes a second: 1 Gbit/s
 _ON_WIRE = 1.06  # bytes on the wire for each byte of a file: heads of frames, IP, UDP or TCP
 _DISK = 150e6  # bytes a second, read in one go
 _TRIP = 0.0004  # seconds: there and back on a wire of a room, with what the client does itself
+_MISSED = 0.02  # of what is sent to many, that comes once more
 _GRUB_HTTP = 8192  # bytes that GRUB takes over HTTP before it acknowledges
 _LOADER_STARTS, _SYSTEM_STARTS, _MOUNTS = 1.5, 8.0, 0.3  # seconds
 _FASTEST = 0.1  # of the boots that are kept: the part that was disturbed least
@@ -58,6 +60,7 @@ class Load:
     size: int
     server: float
     processors: float
+    once: bool = False  # it is sent once to all that come at about the same time
 
 
 @dataclass(frozen=True)
@@ -123,17 +126,35 @@ _FROM = {  # the stage that a phase begins with
 }  # fmt: skip
 
 
-def phases(kind: Kind, experience: Experience, *, first: bool) -> list[Phase]:
+def leaders(kinds: Sequence[Kind], starts: Sequence[float], link: float) -> list[bool]:
+    """Of clients that begin in this order, those for which a transmission begins, where files are
+    sent to many: the others come while it is under way. Times are seconds."""
+    until: dict[str, float] = {}  # by loadout
+    found = []
+    for kind, start in zip(kinds, starts, strict=True):
+        found.append(start > until.get(kind.loadout, float("-inf")))
+        if found[-1]:
+            size = sum(load.size for load in kind.loads if load.once)
+            until[kind.loadout] = start + least_time(size, link)
+    return found
+
+
+def phases(
+    kind: Kind, experience: Experience, *, first: bool, leads: bool = True, link: float = LINK
+) -> list[Phase]:
     """Of one client, from power-on to its root; `first`: it is the one for which the files are
-    read from the disk."""
+    read from the disk; `leads`: what is sent to many is sent for it, and others hear it."""
     known, own = experience.like(kind), pace(kind.firmware)
     found = [Phase("seen", own.power_on, Own.FIRMWARE)]
     for load in kind.loads:
         needs = {Resource.SERVER: load.server, Resource.PROCESSORS: load.processors}
         if load.size:
-            needs[Resource.LINK] = load.size * _ON_WIRE
+            again = _MISSED if load.once and not leads else 1.0
+            needs[Resource.LINK] = load.size * _ON_WIRE * again
             needs |= {Resource.DISK: float(load.size)} if first else {}
         seconds, limit = _alone(load, own)
+        if load.once:
+            seconds, limit = seconds + least_time(load.size, link), Own.TRANSMISSION
         before = _FROM.get(load.stage)
         if before in known and load.stage != "menu":
             seconds = max(known[before], 1e-3)
@@ -180,6 +201,12 @@ def assumptions(kinds: Sequence[Kind], experience: Experience, link: float) -> l
                 f"round trip, {_SYSTEM_STARTS:g} s for its kernel and initrd to start: fewer than "
                 f"{_FEWEST} good boots are kept"
             )
+    if many := [load for kind in kinds for load in kind.loads if load.once]:
+        size = max(load.size for load in many)
+        said.append(
+            f"{show_size(size)} of a root are sent once to all that come at about the same time, "
+            f"and {_MISSED:.0%} of it again to each"
+        )
     size = max((kind.files for kind in kinds), default=0)
     said.append(
         f"each file is read from the disk once, at {_DISK / 1e6:g} MB/s, and is in memory then"

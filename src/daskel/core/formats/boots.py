@@ -73,6 +73,7 @@ class Storm(TypedDict):
     within: int
     seconds: float
     bytes: int
+    shared: int  # of these, that came to several clients at the same time
     asked_again: int
     limit: str
     busy: Busy

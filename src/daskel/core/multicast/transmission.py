@@ -213,6 +213,17 @@ class Transmission:
         self._next = next(self._todo, None)
 
 
+def least_time(size: int, limit: float) -> float:
+    """Seconds that a file of `size` bytes takes where nothing is lost, from the last receiver on;
+    `limit` in bytes a second."""
+    rate, seconds, left = min(_BEGIN, limit), GATHER, float(size)
+    while left > rate * _JUDGED:
+        left -= rate * _JUDGED
+        seconds += _JUDGED
+        rate = min(limit, rate * _MORE)
+    return seconds + left / rate
+
+
 def ranges(missing: int) -> Iterator[Range]:
     """The blocks whose bits are set, in runs from the first one on."""
     bits = bin(missing)[:1:-1]

@@ -8,6 +8,8 @@ from statistics import median
 from daskel.core.history.case import Blind, Case, Cause
 from daskel.core.history.events import (
     Addressed,
+    FileAsked,
+    FileKind,
     FileSent,
     FileUntold,
     ImageFailure,
@@ -96,6 +98,8 @@ def _no_mount(case: Case) -> Iterator[Cause]:
     if loaded is None or loaded.root is None:
         return  # it may run from memory
     if _of_image(loaded):
+        if any(e.kind is FileKind.IMAGE for _, e in case.boot.of(FileAsked, FileSent)):
+            return  # it has not told what became of it
         problem = "its system runs and has an address, and its initrd never asked for its image"
         remedy = (
             "look at its screen: the initrd that mounts an image (daskel.img) was not unpacked, or "
