@@ -37,7 +37,7 @@ network = "10.61.8.0/24"
 server = "10.61.8.1"
 dhcp = "full"
 multicast = "239.61.8.1"
-bandwidth = "8 MiB/s"
+BANDWIDTH
 unknown = "lobby"
 [loadout.live]
 kernel = "live/vmlinuz"
@@ -47,13 +47,14 @@ kernel = "live/vmlinuz"
 class Room:
     """A server and machines on one wire; they get a file by the script of the initrd."""
 
-    def __init__(self, folder: Path, machines: int, data: bytes, more: str = "") -> None:
+    def __init__(self, folder: Path, machines: int, data: bytes, bandwidth: str = "") -> None:
         self.folder, self.net = folder, Net()
         self.names = [f"tide-{number:02}" for number in range(1, machines + 1)]
         (folder / "files/live").mkdir(parents=True)
         (folder / "files/live/root.img").write_bytes(data)
         (folder / "files/live/vmlinuz").write_bytes(b"kernel")
-        (folder / "daskel.toml").write_text(SITE + more + "".join(map(self._client, self.names)))
+        site = SITE.replace("BANDWIDTH", bandwidth)
+        (folder / "daskel.toml").write_text(site + "".join(map(self._client, self.names)))
         self.log = folder / "serve.log"
 
     def _client(self, name: str) -> str:
@@ -108,7 +109,7 @@ DATA = random.Random(61).randbytes(20_000_001)
 
 @pytest.fixture
 def room(tmp_path: Path) -> Iterator[Room]:
-    made = Room(tmp_path, 5, DATA)
+    made = Room(tmp_path, 5, DATA, 'bandwidth = "8 MiB/s"')
     try:
         made.open(loss=0.02)
         yield made

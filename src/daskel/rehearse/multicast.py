@@ -25,8 +25,8 @@ from daskel.core.reader import MalformedError
 from daskel.rehearse.fetch import BootError, http_ask, http_pieces
 
 _SILENT = 1.5  # seconds until a pass is over for who hears nothing
-_REPORT = 0.5  # seconds
-_ROOM = 32 << 20  # bytes of datagrams that wait in the kernel
+_REPORT = 0.25  # seconds
+_ROOM = 8 << 20  # bytes of datagrams that wait in the kernel
 _SO_RCVBUFFORCE = 33  # socket(7)
 _PIECE = 1 << 20  # bytes
 _TOLD = re.compile(r"transmission=(\d+)\ngroup=([\d.]+)\nport=(\d+)\nsize=(\d+)\nblock=(\d+)\n")
@@ -196,4 +196,4 @@ class ManyReceiver:
                 missed = max(0, sequence - told[2] - got)
                 told = now, count, sequence
                 with suppress(OSError):
-                    sock.send(Report(ears.place.number, got, missed).serialise())
+                    sock.send(Report(ears.place.number, got, missed, sequence).serialise())

@@ -159,14 +159,34 @@ def test_the_pace_goes_by_most_receivers() -> None:
         cast.asks(f"tide-{number}", 1, 0.0)
     began = cast.rate
     for step in range(1, 20):
-        cast.report("tide-0", 10, 90, step * 1.0)  # one that hears nearly nothing
-        cast.report("tide-1", 100, 0, step * 1.0 + 0.6)
+        cast.report("tide-0", Report(1, 10, 90, 0), step * 1.0)  # one that hears nearly nothing
+        for number in range(1, 5):
+            cast.report(f"tide-{number}", Report(1, 100, 0, 0), step * 1.0 + number / 10)
     assert cast.rate == 50_000_000.0 > began, "the slowest holds nobody"
     for step in range(20, 40):
         for number in range(5):
-            cast.report(f"tide-{number}", 80, 20, step * 1.0)
+            cast.report(f"tide-{number}", Report(1, 80, 20, 0), step * 1.0)
     assert cast.rate < began
-    cast.report("stranger", 0, 100, 99.0)
+    cast.report("stranger", Report(1, 0, 100, 0), 99.0)
+
+
+def test_the_pace_goes_by_what_is_taken_before_anything_is_lost() -> None:
+    """Three that take 5 MB/s each, from a large memory that never overflows."""
+    cast, taken = Transmission(200_000, 1000, limit=1e9), 0.0
+    names = ("a", "b", "c")
+    for name in names:
+        cast.asks(name, (1 << 200_000) - 1, 0.0)
+    now, told, most = GATHER, GATHER, 0.0
+    while now < GATHER + 20:
+        cast.due(now, 44)
+        now += 0.001
+        taken = min(taken + 5.0, cast.sent)
+        if now - told > 0.25:
+            told = now
+            for name in names:
+                cast.report(name, Report(1, 1250, 0, int(taken)), now)
+            most = max(most, cast.sent - taken)
+    assert most < 20_000 and 3e6 < cast.sent * 1000 / 20 < 7e6, (most, cast.sent)
 
 
 def test_it_keeps_its_pace() -> None:
@@ -209,7 +229,7 @@ def test_datagrams() -> None:
     assert parse(bytes(data)) == (0x1A2B3C4D, 7, 9, bytes(BLOCK)) and len(data) + 28 == 1500
     write_head(memoryview(data), 1, END, 0)
     assert parse(bytes(data))[1] == END
-    report = Report(0x1A2B3C4D, 900, 100)
+    report = Report(0x1A2B3C4D, 900, 100, 1000)
     assert Report.parse(report.serialise()) == report
     for bad in (b"", b"DSKL", b"X" * 16, report.serialise()[:-1], report.serialise() + b"x"):
         with pytest.raises(MalformedError):

@@ -12,27 +12,31 @@ HEAD = 16  # bytes before those of the file
 BLOCK = 1500 - 20 - 8 - HEAD  # bytes of the file in a datagram, so that it fits into a frame
 END = 0xFFFFFFFF  # instead of a block's number: a pass is over
 _HEAD = struct.Struct(">4sIII")
+_REPORT = struct.Struct(">4sIIII")
 _TO_ALL, _BACK = b"DSKL", b"DSKR"
 
 
 @dataclass(frozen=True, slots=True)
 class Report:
-    """How many datagrams one receiver got, and how many it missed, since its last report."""
+    """How many datagrams one receiver got, and how many it missed, since its last report; and the
+    sequence of the newest one."""
 
     transmission: int
     received: int
     missed: int
+    sequence: int
 
     def serialise(self) -> bytes:
         """As it is sent back."""
-        return _HEAD.pack(_BACK, self.transmission, self.received, self.missed)
+        numbers = self.transmission, self.received, self.missed, self.sequence
+        return _REPORT.pack(_BACK, *numbers)
 
     @classmethod
     def parse(cls, data: bytes) -> Report:
         """From the network. Raises MalformedError."""
-        if len(data) != HEAD:
+        if len(data) != _REPORT.size:
             raise MalformedError(f"multicast: a report of {len(data)} bytes")
-        magic, *numbers = _HEAD.unpack(data)
+        magic, *numbers = _REPORT.unpack(data)
         if magic != _BACK:
             raise MalformedError("multicast: not a report")
         return cls(*numbers)

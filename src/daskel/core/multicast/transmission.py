@@ -14,14 +14,18 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from enum import Enum
 
+from daskel.core.multicast.datagrams import Report
+
 GATHER = 2.0  # seconds from the last receiver to the first block: others come meanwhile
 LONGEST_GATHER = 10.0  # the same from the first one
-COLLECT = 1.0  # seconds from the end of a pass until it is decided what is sent again
+COLLECT = 2.0  # seconds from the end of a pass until it is decided what is sent again
 _PASSES = 5  # that one receiver listens to at most
-_SLOWEST, _BEGIN = 1_000_000.0, 30_000_000.0  # bytes a second
-_FEWER, _MORE = 0.8, 1.15  # what the pace becomes when many lose, and when few do
+_SLOWEST, _BEGIN = 1_000_000.0, 15_000_000.0  # bytes a second
+_FEWEST, _MORE = 0.3, 1.3  # what the pace becomes at least when many lose, and when few do
 _MUCH, _LITTLE = 0.05, 0.02  # part of the datagrams that a receiver lost
-_JUDGED = 0.5  # seconds between two changes of the pace
+_LATE = 0.25  # seconds that one may be behind
+_SPARE = 0.8  # of what a receiver takes that is late, so that it comes along again
+_JUDGED = 0.25  # seconds between two changes of the pace
 _BEHIND = 0.005  # seconds: how far it may be behind its pace, and still make up for it
 
 Range = tuple[int, int]  # the first block, and the one behind the last
@@ -50,7 +54,10 @@ class Receiver:
 
     missing: int
     answer: Answer | None = None
-    lost: float = 0.0  # of the datagrams, by its last report
+    factor: float = 1.0  # what the pace should become for it, by its last report
+    behind: int = 0  # datagrams that were sent and had not come to it then
+    sequence: int = 0  # of the newest that had
+    at: float = 0.0  # when that was
     passes: int = 0  # that it was told to listen to
     said: bool = True  # what it has, since the last pass
 
@@ -124,21 +131,26 @@ class Transmission:
             self._alone(peer)
         self.phase = Phase.OVER
 
-    def report(self, peer: str, received: int, missed: int, now: float) -> None:
-        """What a receiver got and missed since its last report."""
+    def report(self, peer: str, told: Report, now: float) -> None:
+        """What a receiver got and missed since its last report. One that takes datagrams more
+        slowly than they come loses some as soon as its memory for them is full."""
         known = self._receivers.get(peer)
-        if known is None or received + missed == 0:
+        if known is None or told.received + told.missed == 0:
             return
-        known.lost = missed / (received + missed)
+        lost = told.missed / (told.received + told.missed)
+        factor = _MORE if lost < _LITTLE else 1.0 if lost < _MUCH else 1 - lost
+        behind = max(0, self.sent + self.passes - 1 - told.sequence)
+        if behind * self.block > self.rate * _LATE:
+            taken = (told.sequence - known.sequence) * self.block / max(now - known.at, 1e-3)
+            factor = min(factor, 1.0 if behind < known.behind else _SPARE * taken / self.rate)
+        known.factor = max(_FEWEST, factor)
+        known.behind, known.sequence, known.at = behind, told.sequence, now
         if now - self._judged < _JUDGED:
             return
         self._judged = now
-        lost = sorted(receiver.lost for receiver in self._receivers.values())
-        usual = lost[len(lost) // 2]
-        if usual > _MUCH:
-            self.rate = max(_SLOWEST, self.rate * _FEWER)
-        elif usual < _LITTLE:
-            self.rate = min(self.limit or float("inf"), self.rate * _MORE)
+        factors = sorted(one.factor for one in self._receivers.values() if one.at)
+        rate = self.rate * factors[(len(factors) - 1) // 2]
+        self.rate = min(self.limit or float("inf"), max(_SLOWEST, rate))
 
     def due(self, now: float, most: int) -> list[Range]:
         """The blocks that are to be sent now, `most` at a time; none when nothing is due."""

@@ -45,6 +45,7 @@ _MOST, _MOST_RECEIVERS = 16, 256  # transmissions at once, and receivers of one
 _TOGETHER = 44  # blocks that leave with one system call: as many as the kernel cuts from 64 KiB
 _AHEAD = 8 << 20  # bytes that the disk is asked for before they are sent
 _PIECE = 256 << 10  # bytes of the rest that are read at once
+_LARGEST_REPORT = 64  # bytes
 _BATCH = 64  # reports read at once
 _MARKS = 3  # ends of a pass that are sent: one may be lost
 _LOOK = 0.5  # seconds
@@ -314,7 +315,7 @@ class Multicast:
     def _heard(self, sock: socket.socket, server: IPv4Address) -> None:
         for _ in range(_BATCH):
             try:
-                data, peer = sock.recvfrom(HEAD + 1)
+                data, peer = sock.recvfrom(_LARGEST_REPORT)
             except OSError:
                 return
             try:
@@ -325,7 +326,7 @@ class Multicast:
             if sending := self._running.get(report.transmission):
                 who = str(self._shared.wire.inside(server, peer[0]))
                 now = self._shared.clock.monotonic()
-                sending.transmission.report(who, report.received, report.missed, now)
+                sending.transmission.report(who, report, now)
 
     def close(self) -> None:
         """End all of them."""

@@ -226,10 +226,10 @@ sub listen_ {
     if ($number == 0xffffffff) { last if $sequence >= $from; next }
     $got++;
     $it->{sequence} = $sequence - 1 unless defined $it->{sequence};
-    if (!($got & 127) && uptime() - $told > 0.5) {
+    if (!($got & 63) && uptime() - $told > 0.25) {
       $told = uptime();
       my $passed = $sequence - $it->{sequence};
-      send($s, pack('a4 N N N', 'DSKR', $it->{id}, $got, $passed > $got ? $passed - $got : 0), 0, $it->{back});
+      send($s, pack('a4 N4', 'DSKR', $it->{id}, $got, $passed > $got ? $passed - $got : 0, $sequence), 0, $it->{back});
       ($it->{sequence}, $got) = ($sequence, 0);
     }
     next if $number >= $it->{count} || vec($$have, $number, 1);
@@ -284,7 +284,7 @@ sub joined {
   my ($by, $group, $port) = @_;
   socket(my $s, $INET, $DGRAM, 0) or failed('internal', "socket: $!");
   setsockopt($s, 1, 2, pack('i', 1));                                            # SO_REUSEADDR
-  setsockopt($s, 1, 33, pack('i', 32 << 20)) or setsockopt($s, 1, 8, pack('i', 32 << 20));   # SO_RCVBUFFORCE
+  setsockopt($s, 1, 33, pack('i', 8 << 20)) or setsockopt($s, 1, 8, pack('i', 8 << 20));   # SO_RCVBUFFORCE
   bind($s, address($group, $port)) or failed('network', "$group port $port: $!");
   my ($own) = unpack('x4 a4', getsockname $by);
   setsockopt($s, 0, 35, pack('C4', split /\./, $group) . $own) or failed('network', "$group: $!");   # IP_ADD_MEMBERSHIP
