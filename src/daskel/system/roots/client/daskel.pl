@@ -176,14 +176,16 @@ sub hear {
   truncate($f, $size) or failed('internal', "$file: $!");
   my %it = (file => $f, socket => $s, size => $size, block => $block, count => $count, left => $count,
             have => "\0" x int(($count + 7) / 8), id => $told{transmission},
-            back => address($host, $told{port}), next => 10, sequence => undef);
+            back => address($host, $told{port}), next => 10, sequence => undef,
+            why => 'the server cannot be asked');
   say_('listening for ' . mega($size) . " that are sent to all on $told{group}");
   report(stage => 'fetching', bytes => $size);
   my $failures = 0;
   while ($failures < 5) {
     my $before = $it{left};
     my $done = eval { asked_again(\%it, $host, $port, $path) };
-    return $done eq 'whole' if $done && $done ne 'listen';
+    return 1 if $done eq 'whole';
+    last if $done eq 'fetch';
     if (!$done) {
       die $@ unless $@ =~ /^server: (.*)/;
       say_("multicast: $1");
@@ -191,6 +193,7 @@ sub hear {
     }
     $failures = $it{left} < $before ? 0 : $failures + 1;
   }
+  say_("it comes over HTTP: $it{why}");
   return 0;
 }
 
@@ -200,8 +203,11 @@ sub asked_again {
   my $have = $it->{left} < $it->{count} ? $it->{have} : '';
   my $length = "Content-Length: " . length($have) . "\r\n";
   my ($s, $status, $headers, $rest) = request($host, $port, 'POST', "daskel/multicast/$path", $length, $have);
-  return 'fetch' if $status == 204 || $status == 404;
-  failed('server', "HTTP $status") unless $status == 200 || $status == 202;
+  if ($status != 200 && $status != 202) {
+    my $alone = $it->{listened} ? 'nothing of what is sent to all was heard' : 'nobody else waits for it';
+    $it->{why} = $status == 204 ? $alone : "the server does not send it to all any more (HTTP $status)";
+    return 'fetch';
+  }
   my $left = $headers->{'content-length'};
   if ($status == 200) {
     say_(sprintf '%.1f %% were missed, and come alone', 100 * $left / $it->{size}) if $left;
@@ -209,6 +215,7 @@ sub asked_again {
     return 'whole';
   }
   $rest .= take($s, $left - length $rest);
+  $it->{listened} = 1;
   listen_($it, $rest =~ /sequence=(\d+)/);
   return 'listen';
 }
@@ -523,7 +530,7 @@ sub memory {
   run('mount', '-t', 'tmpfs', '-o', 'size=90%,mode=0700', 'image', $place);
   my $began = uptime();
   eval {
-    $WORD{multicast} && hear($url, "$place/root") || fetch($url, "$place/root");
+    fetch($url, "$place/root") unless $WORD{multicast} && hear($url, "$place/root");
     if ($WORD{digest}) {
       my $sum = digest("$place/root");
       failed('digest', "the image has the digest $sum, not $WORD{digest}") if $sum ne $WORD{digest};
