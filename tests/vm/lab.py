@@ -22,6 +22,20 @@ from tests.conftest import PATIENCE, until
 
 SERVER = "10.61.8.1"
 OTHER = Path(__file__).parents[1] / "wire/other.py"
+PROGRAM = Path(sys.executable).with_name("daskel")
+# The beginning of a site file, to which keys of the segment can be added.
+TIDEROOM = """format = 1
+[site]
+roots = "roots"
+slates = "slates"
+state = "state.db"
+[segment.tideroom]
+network = "10.61.8.0/24"
+server = "10.61.8.1"
+dhcp = "full"
+pool = ["10.61.8.100 - 10.61.8.199"]
+args = ["console=ttyS0,115200"]
+"""
 CI = "CI" in os.environ  # there a missing program is a failure
 
 
@@ -40,6 +54,12 @@ class Machine(machine.VirtualMachine):
     def wait_for(self, text: str) -> None:
         until(lambda: text in self.console or not self.runs, lambda: f"no {text!r}: {self.console}")
         assert text in self.console, f"switched off before {text!r}: {self.console}"
+
+    def log_in(self) -> None:
+        """As root, who has no password there."""
+        self.wait_for("login:")
+        self.type("root")
+        self.wait_for(":~#")
 
     def type(self, line: str) -> None:
         with socket.socket(socket.AF_UNIX) as sock:
@@ -66,6 +86,11 @@ class Lab:
 
     def close(self) -> None:
         self.network.close()
+
+    def daskel(self, *words: str) -> str:
+        """What a command says that must succeed."""
+        command = [PROGRAM, *words, "--site", self.folder / "daskel.toml"]
+        return subprocess.run(command, check=True, capture_output=True, text=True).stdout
 
     def add_client(self, address: str) -> list[str]:
         """A namespace of its own for programs of a client; the words that run one in it."""

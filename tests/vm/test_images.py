@@ -10,22 +10,10 @@ import pytest
 
 from tests.conftest import PATIENCE
 from tests.vm import guest
-from tests.vm.lab import Lab, Machine, with_machines
-from tests.vm.test_slates import daskel
+from tests.vm.lab import TIDEROOM, Lab, with_machines
 
 pytestmark = with_machines("debootstrap", "mksquashfs")
-SITE = """format = 1
-[site]
-roots = "roots"
-slates = "slates"
-state = "state.db"
-[segment.tideroom]
-network = "10.61.8.0/24"
-server = "10.61.8.1"
-dhcp = "full"
-pool = ["10.61.8.100 - 10.61.8.199"]
-multicast = "239.61.8.1"
-args = ["console=ttyS0,115200"]
+SITE = f"""{TIDEROOM}multicast = "239.61.8.1"
 [root.notebook]
 slate = "fresh"
 delivery = "blocks"
@@ -58,9 +46,9 @@ def lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
     subprocess.run(["cp", "-a", guest.debian(), folder / "roots/notebook"], check=True)
     guest.write_exercises(folder / "roots/notebook")
     made = Lab(folder)
-    said = daskel(made, "root", "seal", "notebook", "--yes")
+    said = made.daskel("root", "seal", "notebook", "--yes")
     assert "Its image has" in said
-    daskel(made, "check")
+    made.daskel("check")
     made.open()
     try:
         made.serve(folder / "daskel.toml")
@@ -69,16 +57,10 @@ def lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
         made.close()
 
 
-def log_in(machine: Machine) -> None:
-    machine.wait_for("login:")
-    machine.type("root")
-    machine.wait_for(":~#")
-
-
 def test_blocks_and_what_is_kept(lab: Lab) -> None:
     """While it reads and writes, its server is killed and away for 40 s, and nothing is lost."""
     first = lab.boot("first", "02:61:08:00:00:01", "bios")
-    log_in(first)
+    first.log_in()
     first.type("echo GUEST'' mounted $(grep ' / ' /proc/mounts); echo GUEST'' named $(hostname)")
     first.wait_for("GUEST named ")
     assert first.said("mounted").startswith("overlay / overlay")
@@ -94,7 +76,7 @@ def test_blocks_and_what_is_kept(lab: Lab) -> None:
     first.process.wait(PATIENCE)
     assert " connected     its block device again" in lab.server_log.read_text()
     again = lab.boot("again", "02:61:08:00:00:01", "uefi-x64")
-    log_in(again)
+    again.log_in()
     again.type("/root/exercise again")
     again.wait_for("GUEST done")
     assert again.said("package").startswith("2.") and "GUEST sums good" in again.console
@@ -105,7 +87,7 @@ def test_memory(lab: Lab) -> None:
     """Two get one transmission; the server may go when their roots are there."""
     machines = [lab.boot(f"memory-{n}", f"02:61:08:00:00:0{n}", "uefi-x64") for n in (2, 3)]
     for machine in machines:
-        log_in(machine)
+        machine.log_in()
     assert "over multicast for 2 machines" in lab.server_log.read_text()
     lab.kill_server()
     for machine in machines:

@@ -8,22 +8,10 @@ from pathlib import Path
 import pycdlib
 
 from tests.vm import guest
-from tests.vm.lab import Lab, with_machines
-from tests.vm.test_slates import daskel
+from tests.vm.lab import PROGRAM, TIDEROOM, Lab, with_machines
 
 pytestmark = with_machines("debootstrap", "mksquashfs")
-SITE = """format = 1
-[site]
-roots = "roots"
-slates = "slates"
-state = "state.db"
-[segment.tideroom]
-network = "10.61.8.0/24"
-server = "10.61.8.1"
-dhcp = "full"
-pool = ["10.61.8.100 - 10.61.8.199"]
-args = ["console=ttyS0,115200"]
-[loadout.disk]
+SITE = f"""{TIDEROOM}[loadout.disk]
 boot = "local"
 [choice.tideroom]
 entries = ["disk"]
@@ -44,8 +32,7 @@ def live_image(folder: Path) -> Path:
     subprocess.run(["cp", "-a", guest.debian(), roots / "live"], check=True)
     (folder / "live.toml").write_text('format = 1\n[site]\nroots = "live-roots"\n[root.live]\n')
     words = "apt-get -qq update && apt-get -qq install -y --no-install-recommends live-boot"
-    program = daskel_program()
-    command = [program, "root", "edit", "live", "--site", folder / "live.toml", "--"]
+    command = [PROGRAM, "root", "edit", "live", "--site", folder / "live.toml", "--"]
     subprocess.run(
         [*command, "sh", "-c", f"{words} live-boot-initramfs-tools wget busybox"], check=True
     )
@@ -67,27 +54,19 @@ def live_image(folder: Path) -> Path:
     return folder / "live.iso"
 
 
-def daskel_program() -> Path:
-    import sys
-
-    return Path(sys.executable).with_name("daskel")
-
-
 def test_to_its_prompt(tmp_path: Path) -> None:
     (tmp_path / "files").mkdir()
     (tmp_path / "daskel.toml").write_text(SITE)
     image = live_image(tmp_path)
     lab = Lab(tmp_path)
-    said = daskel(lab, "files", "add", "live", str(image), "--choice", "tideroom")
+    said = lab.daskel("files", "add", "live", str(image), "--choice", "tideroom")
     assert "It is a live system (live-boot)." in said, said
-    daskel(lab, "assign", "tide-01", "live")
+    lab.daskel("assign", "tide-01", "live")
     lab.open()
     try:
         lab.serve(tmp_path / "daskel.toml")
         machine = lab.boot("live", "02:61:08:00:00:01", "bios")
-        machine.wait_for("login:")
-        machine.type("root")
-        machine.wait_for(":~#")
+        machine.log_in()
         machine.type("echo GUEST'' root $(grep ' / ' /proc/mounts)")
         machine.wait_for("GUEST root overlay")
         machine.process.kill()

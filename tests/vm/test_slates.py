@@ -3,28 +3,16 @@
 from __future__ import annotations
 
 import subprocess
-import sys
 import time
 from pathlib import Path
 
 from tests.conftest import PATIENCE
 from tests.vm import guest
-from tests.vm.lab import SERVER, Lab, Machine, with_machines
+from tests.vm.lab import SERVER, TIDEROOM, Lab, Machine, with_machines
 
 pytestmark = with_machines("debootstrap")
-SITE = """format = 1
-[site]
-roots = "roots"
-slates = "slates"
-state = "state.db"
-[segment.tideroom]
-network = "10.61.8.0/24"
-server = "10.61.8.1"
-dhcp = "full"
-pool = ["10.61.8.100 - 10.61.8.199"]
-router = "10.61.8.254"
+SITE = f"""{TIDEROOM}router = "10.61.8.254"
 name-servers = ["10.61.8.253"]
-args = ["console=ttyS0,115200"]
 [root.notebook]
 slate = "keep"
 [loadout.notebook]
@@ -55,9 +43,7 @@ DIFFERENT = {
 
 def exercise(machine: Machine, *what: str) -> None:
     """Log in, and begin it."""
-    machine.wait_for("login:")
-    machine.type("root")
-    machine.wait_for(":~#")
+    machine.log_in()
     commands = [f"/root/exercise {word}" for word in what]
     machine.type(f"{'; '.join(commands)}; poweroff")
 
@@ -67,21 +53,16 @@ def wait_for_end(machine: Machine) -> None:
     machine.process.wait(PATIENCE)
 
 
-def daskel(lab: Lab, *words: str) -> str:
-    program, site = Path(sys.executable).with_name("daskel"), lab.folder / "daskel.toml"
-    inside = [program, *words, "--site", site]
-    return subprocess.run(inside, check=True, capture_output=True, text=True).stdout
-
-
 def test_a_system_on_a_slate(tmp_path: Path) -> None:
     (tmp_path / "files").mkdir()
     (tmp_path / "roots").mkdir()
     (tmp_path / "daskel.toml").write_text(SITE)
     subprocess.run(["cp", "-a", guest.debian(), tmp_path / "roots/notebook"], check=True)
     guest.write_exercises(tmp_path / "roots/notebook")
-    daskel(lab := Lab(tmp_path), "root", "seal", "notebook", "--yes")
-    daskel(lab, "root", "files", "notebook")  # the root's own kernel, and its own initrd
-    assert "fit to boot" in daskel(lab, "root", "inspect", "notebook")
+    lab = Lab(tmp_path)
+    lab.daskel("root", "seal", "notebook", "--yes")
+    lab.daskel("root", "files", "notebook")  # the root's own kernel, and its own initrd
+    assert "fit to boot" in lab.daskel("root", "inspect", "notebook")
     lab.open()
     try:
         lab.serve(tmp_path / "daskel.toml")
@@ -97,7 +78,7 @@ def test_a_system_on_a_slate(tmp_path: Path) -> None:
         assert "GUEST nobody may not write" in first.console
         assert first.said("host").startswith("tide-01 ")
         assert f"{SERVER}:/roots/notebook / nfs rw," in first.said("root")
-        changed = daskel(lab, "slate", "show", "tide-01")
+        changed = lab.daskel("slate", "show", "tide-01")
         assert "usr/bin/hello" in changed and "var/tmp/part-20" in changed
 
         again = lab.boot("again", "02:61:08:00:00:01", "bios")
@@ -116,8 +97,8 @@ def test_a_system_on_a_slate(tmp_path: Path) -> None:
         names = {": ".join(line.removeprefix("GUEST differs > ").split(": ")[:2]) for line in lines}
         assert names <= set(DIFFERENT), lines
 
-        daskel(lab, "slate", "wipe", "tide-01", "--yes")
-        assert "tide-01" not in daskel(lab, "slate", "list")
+        lab.daskel("slate", "wipe", "tide-01", "--yes")
+        assert "tide-01" not in lab.daskel("slate", "list")
     finally:
         lab.close()
     assert not list((tmp_path / "roots/notebook/var/tmp").iterdir()), "the root is as it was"
