@@ -38,7 +38,10 @@ def add_files(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitC
     except (SourceError, OSError) as error:
         where = getattr(error, "filename", None) or args.source
         problem = str(error) if isinstance(error, SourceError) else f"{where}: {error.strerror}"
-        output.error(problem, getattr(error, "remedy", "check the source"))
+        output.error(
+            problem,
+            getattr(error, "remedy", "name a folder or an ISO image that this account can read"),
+        )
         return ExitCode.BAD_NEWS
     return _say_added(args, output, file, target)
 

@@ -35,6 +35,8 @@ from daskel.system.sitefile import SiteFile, load
 
 _LOST = ("was changed in it", " (sealed versions stay)")
 
+_SOURCES = "name a folder, an archive, an image, or a machine that runs: root@ADDRESS:/"
+
 
 def import_root(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
     """A system out of an image, a folder or a machine that runs; in the site file when it is not
@@ -61,7 +63,7 @@ def import_root(args: argparse.Namespace, output: Output, file: SiteFile) -> Exi
                 output.error(str(error), error.remedy)
             else:
                 where = error.filename or args.source
-                output.error(f"{where}: {error.strerror or error}", "check the source")
+                output.error(f"{where}: {error.strerror or error}", _SOURCES)
             return ExitCode.BAD_NEWS
         except MissingRequirementError:
             discard(root.unfinished)

@@ -226,6 +226,9 @@ def _by_image(
         Line("delivery", _WAYS[found.way], found.delivery.origin),
         Line("image", words.get(images.ROOT, "")),
     ]
+    if group := words.get(images.MULTICAST):
+        here = site.origin("segment", found.segment.value if found.segment else "", "multicast")
+        lines.append(Line("multicast", f"sent once to all that boot together: {group}", here))
     if made := of_path(site, found.loadout.kernel):
         lines.append(Line("size", show_size(made[1].files[IMAGE].size)))
     if kept := words.get(images.KEEP):

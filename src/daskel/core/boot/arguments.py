@@ -16,6 +16,7 @@ from daskel.core.site.key_types import Delivery
 from daskel.core.site.layers import Effective, Sourced, effective, key_of
 from daskel.core.site.model import Site
 from daskel.core.site.own_kernels import of_path
+from daskel.core.site.positions import Origin
 from daskel.core.site.published import IMAGE, BootSet, path_of
 from daskel.core.site.remembered import remembered
 from daskel.core.site.slate_rules import slate_of
@@ -169,6 +170,7 @@ def _root_part(
     if found.loadout_name is None or found.loadout is None or found.loadout.root is None:
         return []
     root, rules = found.loadout.root, site.roots.get(found.loadout.root)
+    of_segment: dict[str, Origin] = {}
     slate = slate_of(site, found.client, root)
     if found.delivery is None or found.way == "files" or rules is None:
         origin = site.origin("loadout", found.loadout_name, "root")
@@ -176,13 +178,15 @@ def _root_part(
     else:
         origin = found.delivery.origin
         where = _image(site, found, segment, ports, rules.size)
+        here = found.segment.value if found.segment else ""
+        of_segment = {images.MULTICAST: site.origin("segment", here, "multicast")}
         if address is not None:  # for initrds that ask nobody for one
             where.append(f"{images.ADDRESS}={address}/{segment.network.prefixlen}")
             where += [f"{images.ROUTER}={segment.router}"] if segment.router else []
     interface = "01-" + found.mac.value.replace(":", "-")
     writes = "ro" if slate == "none" else "rw"
     texts = (*where, "ip=dhcp", f"BOOTIF={interface}", writes)
-    return [Sourced(text, origin) for text in texts]
+    return [Sourced(text, of_segment.get(key_of(text), origin)) for text in texts]
 
 
 def _image(

@@ -205,7 +205,7 @@ class HttpService:
         except (TimeoutError, asyncio.IncompleteReadError):
             return web.Response(status=408, text="the rest did not come\n")
         except (OSError, MissingRequirementError) as error:
-            _log.warning("%s is not sent to many: %s", opened.path, error)
+            self._multicast.say_why_not(opened.path, error)
             return web.Response(status=503, text="fetch it by HTTP\n")
         if isinstance(rest, Listen):
             return web.Response(status=202, text=rest.told())

@@ -49,6 +49,7 @@ _LARGEST_REPORT = 64  # bytes
 _BATCH = 64  # reports read at once
 _MARKS = 3  # ends of a pass that are sent: one may be lost
 _LOOK = 0.5  # seconds
+_SAY_AGAIN = 60.0  # seconds
 _COMING = 30.0  # seconds from a kernel to what its initrd fetches, at most
 _FULL = (errno.EAGAIN, errno.ENOBUFS)
 _WAIT = 0.001  # seconds until the network card is tried again
@@ -138,6 +139,7 @@ class Multicast:
         self._tasks: set[asyncio.Task[None]] = set()
         self._sender = Sender()
         self._coming: dict[str, dict[str, float]] = {}  # by folder, machines, and when they were
+        self._said = float("-inf")
         shared.bus.listen(FileSent, self._sent)
 
     def place(self, segment: str, opened: Opened) -> Place | None:
@@ -194,6 +196,13 @@ class Multicast:
         listener = sending.listeners.pop(peer, None)
         self._leave(peer, sending)
         return Rest(missing, listener.since if listener else None)
+
+    def say_why_not(self, path: str, error: Exception) -> None:
+        """In the log, once a minute: each machine of a room asks."""
+        now = self._shared.clock.monotonic()
+        if now - self._said > _SAY_AGAIN:
+            self._said = now
+            _log.warning("%s is not sent to many: %s", path, error)
 
     def _leave(self, peer: str, sending: _Sending) -> None:
         sending.transmission.leave(peer)
