@@ -319,7 +319,7 @@ def _row(site: Site, kind: str, name: str, once: Mapping[str, str]) -> dict[str,
         return {"name": name, "segment": group.segment, "boot": group.boot, "clients": len(members)}
     loadout = site.loadouts[name]
     users = [n for n in site.clients if name in effective(site, n).entries]
-    boots = "its own disk" if loadout.boot == "local" else loadout.kernel
+    boots = "its own disk" if loadout.boot == "local" else loadout.kernel or loadout.raw
     return {"name": name, "boots": boots, "root": loadout.root, "clients": len(users)}
 
 

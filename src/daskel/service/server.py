@@ -31,6 +31,7 @@ from daskel.service.nfs.grants import Exports
 from daskel.service.nfs.listener import NfsService
 from daskel.service.nfs.nfsd_grants import KernelExports
 from daskel.service.nfs.portmap import PortMapper, served
+from daskel.service.raw.mop import MopService
 from daskel.service.shared import Moving, Shared
 from daskel.store.database import Store
 from daskel.system.host.confined_open import FilesFolder
@@ -67,7 +68,7 @@ class Server:
             if own
             else KernelExports(self._shared, roots, slates)
         )
-        self._simple: list[DhcpService | TftpService | OtherServers] = []
+        self._simple: list[DhcpService | TftpService | OtherServers | MopService] = []
         self._streams: list[HttpService | NfsService | PortMapper | Metrics] = []
         self._tasks: list[asyncio.Task[None]] = []
         self._registered: Registered | None = None
@@ -75,6 +76,7 @@ class Server:
         self._simple += _dhcp_services(self._shared)
         if not wire.loopback:
             self._simple.append(OtherServers(self._shared, _alone_on(site)))
+            self._simple += _raw_services(self._shared)
         for server in servers(site):
             self._simple.append(TftpService(self._shared, contents, server))
             if isinstance(self.exports, Exports):
@@ -162,7 +164,8 @@ class Server:
     def under_way(self) -> list[Moving]:
         """Files that are being sent now."""
         services = [*self._simple, *self._streams]
-        files = [s.under_way for s in services if isinstance(s, (TftpService, HttpService))]
+        sending = (TftpService, HttpService, MopService)
+        files = [s.under_way for s in services if isinstance(s, sending)]
         return list(chain.from_iterable(files))
 
     @property
@@ -237,6 +240,12 @@ def _dhcp_services(shared: Shared) -> list[DhcpService]:
         sock = sockets.udp(wire.outside(server), wire.ports.pxe)
         found.append(DhcpService(shared, server, sock, _direct(site, names), pxe=True))
     return found
+
+
+def _raw_services(shared: Shared) -> list[MopService]:
+    """One for each interface with a segment that says `raw = true`."""
+    said = {n: s for n, s in shared.site.served.items() if s.raw and not behind_relays(s)}
+    return [MopService(shared, wire, names) for wire, names in _wires(shared.site, said).items()]
 
 
 def listening_on(site: Site) -> list[str]:

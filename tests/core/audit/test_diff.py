@@ -80,6 +80,8 @@ type = "list"
 
 [loadout.disk]""",
     "[group.tide]\n", '[group.tide]\nboot-file = { desk = "desk.img" }\n',
+    'kernel = "notebook/vmlinuz"\n', 'kernel = "notebook/vmlinuz"\nraw = "b.sys"\n',
+    'lease = "8h"\n\n[segment.library]', 'lease = "8h"\nraw = true\n\n[segment.library]',
     "options = { desk-broker", 'options = { inner = "x", desk-broker',
 )  # fmt: skip
 VALUES: dict[str, dict[str, str]] = {
@@ -98,7 +100,7 @@ VALUES: dict[str, dict[str, str]] = {
         "name-servers": '["10.61.8.3"]', "domain": '"other.example"', "lease": '"1h"',
         "multicast": "true", "bandwidth": '"4 MiB/s"', "enabled": "false", "unknown": '"lobby"',
         "allow": '["02:61:08"]', "refuse": '["02:61:08:00:00:01"]',
-        "wake-through": '"10.61.8.3"',
+        "wake-through": '"10.61.8.3"', "raw": "false",
     },
     "option.desk-broker": {
         "code": "226", "type": '"bytes"', "inside": '"outer"', "vendor": '"Desk"',
@@ -115,6 +117,7 @@ VALUES: dict[str, dict[str, str]] = {
         "args": '["a=1"]', "options": '{ time-offset = 3 }', "boot-file": '"other.img"',
         "title": '"Other"', "password": '"grub.pbkdf2.sha512.1.0A.0B"', "kernel": '"other"',
         "initrd": '["other"]', "root": '"spare"', "boot": '"local"', "delivery": '"memory"',
+        "raw": '"x.sys"', "load": "0x5200", "start": "0x5204", "names": '{ "A" = "b" }',
     },
     "choice.tideroom": {
         "entries": '["notebook", "rescue"]', "default": '"rescue"', "wait": '"1s"',

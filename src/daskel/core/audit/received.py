@@ -14,6 +14,7 @@ from daskel.core.boot.segments import multicast_group
 from daskel.core.boot.wire import Ports
 from daskel.core.content.computed import Content, Files, Missing, client_paths, told_to
 from daskel.core.content.grub import config_path
+from daskel.core.content.raw_systems import RawSystem, raw_system
 from daskel.core.content.up import SCRIPT
 from daskel.core.content.upload_rules import Uploads
 from daskel.core.dhcp import options
@@ -117,6 +118,7 @@ class Receiving:
         found |= dict(self._views(at, segment))
         found |= dict(self._may_write(at))
         found["bandwidth"] = Item(f"{show_limit(here.bandwidth)}/s" if here.bandwidth else "(all)")
+        found |= self._raw(at, segment) if here.raw else {}
         found["multicast"] = Item(str(multicast_group(here) or "(none)"))
         found["TFTP window"] = Item(str(site.settings.tftp_window))
         replies = self._replies(at, segment) if here.dhcp != "off" else {}
@@ -146,6 +148,15 @@ class Receiving:
             "kernels to choose from": Item("", named, ("boot", "loads", "initrd", _CONFIGURATION)),
             "command line": Item("", filled, ("boot", "loads", "root", ARGUMENTS)),
         }
+
+    def _raw(self, who: Who, segment: str) -> dict[str, Item]:
+        """For machines that ask in raw Ethernet frames: by no name, and by each that is listed."""
+        found = settings_of(self._site, who, segment)
+        names = found.loadout.names if found and found.loadout else {}
+        asked: list[str | None] = [None, *names]
+        gets = [(name, raw_system(self._site, who, segment, name)) for name in asked]
+        told = [(n, s.places, s.load, s.start) for n, s in gets if isinstance(s, RawSystem)]
+        return {"raw frames": Item("answered"), "raw system": Item("", told)}
 
     def _replies(self, who: Who, segment: str) -> Received:
         """The DHCP reply to each kind of firmware. What is the same for all is said once."""

@@ -92,7 +92,7 @@ class Heard:
         file."""
         name = self.site.by_mac.get(mac) if self.site else None
         found = effective(self.site, name) if self.site and name else None
-        return found is not None and found.loadout is not None and found.loadout.boot == "local"
+        return found is not None and found.loadout is not None and found.loadout.leaves
 
     def kind(self, mac: str | None, path: str) -> FileKind:
         """What a file is to the boot of the one who asks for it."""

@@ -98,7 +98,7 @@ def wants_loader(found: Effective) -> bool:
     """False for machines with nothing to boot, or that start from their own disk at once."""
     if found.choice is not None:
         return True
-    return found.loadout is not None and found.loadout.boot != "local"
+    return found.loadout is not None and not found.loadout.leaves
 
 
 def loader_name(firmware: Firmware) -> str:
@@ -183,7 +183,7 @@ def configuration(found: Effective, device: str, entries: Sequence[Entry], site_
     head = [f"# {found.name} at {site_name}: {boot}"]
     if found.choice is not None:
         return "\n".join([*head, *_menu(found.choice, device, entries, found.name), ""])
-    if not entries or entries[0].loadout.boot == "local":
+    if not entries or entries[0].loadout.leaves:
         return "\n".join([*head, "exit", ""])
     lines = _load(entries[0], device, f"{found.name}: {boot}")
     failed = f'echo "{_echo(found.name)}: {_echo(boot)} could not be loaded."'
@@ -238,9 +238,7 @@ def _menu(choice: Choice, device: str, entries: Sequence[Entry], client: str) ->
         title = entry.title + (f"  (user name: {_user(entry)})" if entry.loadout.password else "")
         lines.append(f"menuentry {_quoted(title)} --id {_quoted(entry.name)} {who} {{")
         body = (
-            ["exit"]
-            if entry.loadout.boot == "local"
-            else _load(entry, device, f"{client}: {entry.title}")
+            ["exit"] if entry.loadout.leaves else _load(entry, device, f"{client}: {entry.title}")
         )
         lines += [f"  {line}" for line in body] + ["}"]
     return lines

@@ -34,7 +34,7 @@ def boot_script(found: Effective, server: IPv4Address, entry: Entry | None) -> s
     """What one client does: load kernel and initrd by TFTP, and start them. Kernels of 64 and of
     32 bits have a command each; the device tree is the board's own."""
     boot = found.boot.value if found.boot else "nothing"
-    if entry is None or entry.loadout.boot == "local" or not entry.loadout.kernel:
+    if entry is None or entry.loadout.leaves or not entry.loadout.kernel:
         return f"echo {_quoted(f'{found.name}: it starts from its own disk')}\n"
     words = " ".join(argument.value for argument in entry.arguments)
     lines = [

@@ -144,7 +144,7 @@ def _loadouts(site: Site) -> Iterator[Finding]:
             problem = f"loadout {name} has no kernel, and its root {loadout.root} has none in /boot"
             remedy = "install one (daskel root edit), or name another: kernel = ..."
             yield _error(site, place, problem, remedy)
-        elif loadout.boot is None and loadout.kernel is None:
+        elif loadout.boot is None and loadout.kernel is None and loadout.raw is None:
             remedy = 'add kernel = "...", or boot = "local" for the client\'s own disk'
             yield _error(site, place, f"loadout {name} has no kernel", remedy)
 
@@ -213,10 +213,13 @@ def _same_place(site: Site) -> Iterator[Finding]:
 
 
 def _pool_sizes(site: Site) -> Iterator[Finding]:
-    """Clients without a fixed address need a place in the pool."""
+    """Clients without a fixed address need a place in the pool, but those that know no IP."""
     need: defaultdict[str, int] = defaultdict(int)
-    for client in site.clients.values():
+    without = {n for n, loadout in site.loadouts.items() if loadout.raw and loadout.leaves}
+    for name, client in site.clients.items():
         segment_given = segment_name(site, client)
+        if without and effective(site, name).loadout_name in without:
+            continue
         if segment_given and client.address is None:
             need[segment_given] += 1
     for name, segment in site.segments.items():

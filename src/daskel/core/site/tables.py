@@ -376,6 +376,14 @@ class Segment(LayerTable):
     Wrong: "10.61.8.1"
     """
 
+    raw: Annotated[Flag, AtStart] = False
+    """Whether machines are answered there that ask for a system in raw Ethernet frames, without IP
+    (MOP). It needs a wire that the server is on itself, and root.
+
+    Example: true
+    Wrong: "yes"
+    """
+
     enabled: Flag = True
     """Whether the segment is served. `false`: it is written and checked, and nothing is handed out.
 
@@ -606,6 +614,42 @@ class Loadout(LayerTable):
     Example: "local"
     Wrong: "disk"
     """
+
+    raw: str | None = None
+    """The system of a machine that asks for it in raw Ethernet frames, below `files`: an image as
+    it lies in memory. The segment must say `raw = true`.
+
+    Example: "terminal-server/wwng.sys"
+    Wrong: 5
+    """
+
+    load: Annotated[Whole, Field(ge=0, lt=1 << 32)] = 0
+    """The address that the image is loaded to; most machines count it from a place of their own.
+
+    Example: 0x5200
+    Wrong: -1
+    """
+
+    start: Annotated[Whole, Field(ge=0, lt=1 << 32)] | None = None
+    """The address at which the image begins to run; `load` when not given.
+
+    Example: 0x5204
+    Wrong: -1
+    """
+
+    names: Mapping[str, str] = {}
+    """Images for machines that ask for one by name, in upper or lower case. Of other names, the
+    file of that name below `files` is taken, where there is one.
+
+    Example: { "WWNG2" = "terminal-server/wwng.sys" }
+    Wrong: ["WWNG2"]
+    """
+
+    @property
+    def leaves(self) -> bool:
+        """There is nothing in it for a boot loader: its machine starts from its own disk, or by
+        other means."""
+        return self.boot == "local" or (self.kernel is None and self.raw is not None)
 
 
 class Choice(Table):

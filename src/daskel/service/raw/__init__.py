@@ -1,0 +1,1 @@
+"""Machines that ask in raw Ethernet frames, without IP."""

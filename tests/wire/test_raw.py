@@ -1,0 +1,169 @@
+"""Machines that ask for a system in raw Ethernet frames, on a wire of their own."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from daskel.core.mop.messages import LOAD_GROUP
+from tests.conftest import PATIENCE, daskel, until
+from tests.formats import check_event
+from tests.wire.net import Net
+from tests.wire.test_wire import PROGRAM
+
+CI = "CI" in os.environ  # there a missing permission is a failure
+pytestmark = pytest.mark.skipif(os.geteuid() != 0 and not CI, reason="namespaces need root")
+CLIENT = [sys.executable, str(Path(__file__).with_name("raw_client.py"))]
+IMAGE = random.Random(61).randbytes(300 * 1024 + 7)  # more blocks than a message's number can count
+SITE = """format = 1
+[site]
+name = "skerry"
+state = "state.db"
+loaders = []
+[segment.tideroom]
+network = "10.61.8.0/24"
+server = "10.61.8.1"
+dhcp = "full"
+raw = true
+unknown = "lobby"
+refuse = ["02:61:08:00:00:66"]
+[loadout.terminal-server]
+raw = "terminal-server/wwng.sys"
+load = 0x5200
+start = 0x5204
+names = { "TIDEBOARD-1" = "terminal-server/board.sys" }
+[client.tide-01]
+mac = "02:61:08:00:00:01"
+segment = "tideroom"
+boot = "terminal-server"
+[client.tide-02]
+mac = "02:61:08:00:00:02"
+segment = "tideroom"
+boot = "terminal-server"
+"""
+ONE, TWO, STRANGER, REFUSED = (f"02:61:08:00:00:{n}" for n in ("01", "02", "77", "66"))
+
+
+class Wire:
+    """A server, and a namespace that machines are simulated in."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder, self.net, self.log = folder, Net(), folder / "serve.log"
+        (folder / "files/terminal-server").mkdir(parents=True)
+        (folder / "files/terminal-server/wwng.sys").write_bytes(IMAGE)
+        (folder / "files/terminal-server/board.sys").write_bytes(b"board")
+        (folder / "files/wwng3.sys").write_bytes(b"found by itself")
+        (folder / "files/clients/tide-02/terminal-server").mkdir(parents=True)
+        (folder / "files/clients/tide-02/terminal-server/wwng.sys").write_bytes(b"its own")
+        (folder / "daskel.toml").write_text(SITE)
+
+    def open(self) -> None:
+        self.net.add("server")
+        self.net.add("old")
+        self.net.wire("tide0", "10.61.8.1/24")
+        self.net.plug("tide0", "old", "eth0")
+        command = [PROGRAM, "serve", "--json", "--site", self.folder / "daskel.toml"]
+        self.server = self.net.start("server", *command, log=self.log)
+        until(lambda: self.events("ready"), "not ready")
+
+    def events(self, kind: str, **fields: object) -> list[dict[str, Any]]:
+        lines = self.log.read_text().splitlines() if self.log.exists() else []
+        found = [json.loads(line) for line in lines if line.startswith("{")]
+        for event in found:
+            check_event(event)
+        return [e for e in found if e["event"] == kind and fields.items() <= e.items()]
+
+    def boot(
+        self, mac: str, name: str = "", framing: str = "SNAP", loss: float = 0.0
+    ) -> subprocess.Popen[bytes]:
+        words = [*CLIENT, "eth0", mac, framing, name, self.folder / f"{mac}.got"]
+        words += [str(loss)] if loss else []
+        return self.net.start("old", *words, log=self.folder / f"{mac}.log")
+
+    def loaded(self, mac: str, *more: Any, **how: Any) -> bytes:
+        """What it got, "" when it got nothing."""
+        self.boot(mac, *more, **how).wait(PATIENCE)
+        got = self.folder / f"{mac}.got"
+        data = got.read_bytes() if got.exists() else b""
+        got.unlink(missing_ok=True)
+        return data
+
+    def said(self, mac: str) -> str:
+        return (self.folder / f"{mac}.log").read_text().strip()
+
+
+@pytest.fixture(scope="module")
+def wire(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Wire]:
+    made = Wire(tmp_path_factory.mktemp("raw"))
+    try:
+        made.open()
+        yield made
+    finally:
+        made.net.close()
+
+
+@pytest.mark.parametrize("framing", ["SNAP", "ETHERNET"])
+def test_any_system(wire: Wire, framing: str) -> None:
+    assert wire.loaded(ONE, framing=framing) == IMAGE
+    assert wire.said(ONE) == "0x5200 0x5204"
+    sent = wire.events("file-sent", client="tide-01", over="MOP")[-1]
+    assert (sent["path"], sent["size"], sent["resent"]) == (
+        "terminal-server/wwng.sys",
+        len(IMAGE),
+        0,
+    )
+    (seen, *_) = wire.events("seen", client="tide-01")
+    assert seen["firmware"] == "MOP, DELQA or DESQA, asks for a system"
+
+
+def test_by_name_and_by_client(wire: Wire) -> None:
+    assert wire.loaded(ONE, "tideboard-1") == b"board"
+    assert wire.loaded(ONE, "WWNG3.SYS") == b"found by itself"
+    assert wire.loaded(TWO) == b"its own"
+    assert wire.loaded(ONE, "WWNG4.SYS") == b"" and "nobody answers" in wire.said(ONE)
+    (missing,) = wire.events("file-missing", client="tide-01")
+    assert missing["path"] == "WWNG4.SYS" and missing["near"] == ["wwng3.sys"]
+    assert wire.loaded(ONE, "../daskel.toml") == b""
+
+
+def test_who_gets_none(wire: Wire) -> None:
+    for process in [wire.boot(STRANGER), wire.boot(REFUSED)]:
+        assert process.wait(PATIENCE)
+    assert len(wire.events("waits", mac=STRANGER)) == 1, "said once, however often it asks"
+    assert wire.events("refused", mac=REFUSED)[0]["why"] == "listed"
+    lobby = json.loads(
+        daskel("lobby", "list", "--json", "--site", wire.folder / "daskel.toml").stdout
+    )
+    assert STRANGER in json.dumps(lobby)
+
+
+def test_two_at_once_on_a_wire_with_losses(wire: Wire) -> None:
+    """And junk of the same protocols beside it."""
+    running = [wire.boot(mac, loss=0.02) for mac in (ONE, TWO)]
+    code = (
+        "import socket,random; s=socket.socket(socket.AF_PACKET,socket.SOCK_RAW,0); "
+        f"s.bind(('eth0',3)); r=random.Random(6); g=bytes.fromhex('{LOAD_GROUP.hex()}')\n"
+        "for n in range(20000):\n"
+        "  h=g+bytes((2,r.randrange(256)))+r.randbytes(4)\n"
+        "  b=r.randbytes(r.randrange(46,90))\n"
+        "  k=(b'\\x60\\x01', b'\\x60\\x02', b'\\0\\x20\\xaa\\xaa\\x03\\x08\\0\\x2b\\x60\\x01')[n%3]\n"
+        "  b=bytes((len(b)-2,0,8))+b[3:] if n%2 else b\n"
+        "  s.send(h+k+b)\n"
+    )
+    wire.net.start("old", sys.executable, "-c", code, log=wire.folder / "junk.log").wait(PATIENCE)
+    for process in running:
+        process.wait(PATIENCE)
+    assert (wire.folder / f"{ONE}.got").read_bytes() == IMAGE, wire.said(ONE)
+    assert (wire.folder / f"{TWO}.got").read_bytes() == b"its own"
+    assert wire.events("file-sent", client="tide-01", over="MOP")[-1]["resent"] > 0
+    assert wire.events("malformed", service="mop") and wire.server.poll() is None
+    boots = daskel("boots", "show", "tide-01", "--site", wire.folder / "daskel.toml").stdout
+    assert "MOP" in boots and "wwng.sys" in boots, boots
