@@ -78,6 +78,34 @@ def kernel(processor: str = "amd64") -> Path:
     return next(folder.glob("boot/vmlinuz-*"))
 
 
+def vax_rom() -> Path:
+    """A VAX's ROM, which is in the source package of its simulator: fetched once into .cache."""
+    found = CACHE.parent / "simh/ka655x.bin"
+    if not found.exists():
+        found.parent.mkdir(parents=True, exist_ok=True)
+        uri = _run("apt-get", "download", "--print-uris", "simh").split("'")[1]
+        source = f"{uri.rpartition('/')[0]}/simh_3.8.1.orig.tar.gz"
+        _run(
+            "curl",
+            "--fail",
+            "--silent",
+            "--show-error",
+            "--output",
+            found.with_name("source"),
+            source,
+        )
+        _run(
+            "tar",
+            "-xzf",
+            found.with_name("source"),
+            "-C",
+            found.parent,
+            "simh-3.8.1/VAX/ka655x.bin_old",
+        )
+        (found.parent / "simh-3.8.1/VAX/ka655x.bin_old").rename(found)
+    return found
+
+
 def busybox(processor: str) -> Path:
     """This machine's own, or one for another processor, unpacked."""
     if processor == "amd64":
