@@ -6,12 +6,13 @@ from __future__ import annotations
 import os
 import tempfile
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from statistics import median
 
 from daskel.cli.output import Output
 from daskel.cli.practice_server import Practice, Practised, begin, free_base, serving
-from daskel.cli.rehearsals import jobs_of
+from daskel.cli.rehearsals import in_raw_frames, jobs_of
+from daskel.cli.usage import UsageProblem
 from daskel.core.boot.segments import multicast_group
 from daskel.core.forecast.model import Forecast, forecast
 from daskel.core.forecast.room import (
@@ -25,6 +26,7 @@ from daskel.core.forecast.room import (
     phases,
 )
 from daskel.core.site.layers import effective
+from daskel.core.values import counted
 from daskel.rehearse.costs import Cost, measured
 from daskel.rehearse.storm import Job
 from daskel.store.reading import read_boots
@@ -53,8 +55,16 @@ class Foreseen:
 
 
 def foresee(file: SiteFile, names: Sequence[str], room: Room, output: Output) -> Foreseen:
-    """Raises BootError when a simulated client does not come up."""
-    return foreseen_of(kinds_of(file, names, output), file, names, room)
+    """Raises BootError when a simulated client does not come up, and UsageProblem when none of
+    them can be simulated."""
+    able = [name for name in names if not in_raw_frames(effective(file.valid, name))]
+    if not able:
+        raise UsageProblem("all of them ask in raw Ethernet frames", "no forecast is made of these")
+    found = foreseen_of(kinds_of(file, able, output), file, able, room)
+    if left := len(names) - len(able):
+        said = f"{counted(left, 'client')} of the site left out: they ask in raw Ethernet frames"
+        return replace(found, assumed=[*found.assumed, said])
+    return found
 
 
 def foreseen_of(

@@ -26,13 +26,13 @@ from daskel.core.history.case import Case, Cause
 from daskel.core.history.diagnosis import diagnose
 from daskel.core.history.events import Seen
 from daskel.core.history.outcome import Result
-from daskel.core.site.layers import effective
+from daskel.core.site.layers import Effective, effective
 from daskel.core.site.model import Site
 from daskel.core.values import few, show_duration, show_size
 from daskel.rehearse.client import Board, Got, SimulatedBoot
 from daskel.rehearse.fetch import Way
 from daskel.rehearse.initrds import Initrds
-from daskel.rehearse.storm import Job
+from daskel.rehearse.storm import NOT_SIMULATED, Job
 from daskel.store.reading import read_boots, read_leases
 from daskel.system.roots.inside import inside
 from daskel.system.roots.roots import RootFolder
@@ -64,6 +64,14 @@ def jobs_of(
     return [_job(practice, file, site, name, like[name], seen, firmware) for name in wanted]
 
 
+def in_raw_frames(found: Effective) -> bool:
+    """It asks without IP, which nothing on loopback carries."""
+    return found.loadout is not None and found.loadout.raw is not None and found.loadout.leaves
+
+
+_RAW = "it asks in raw Ethernet frames, which need a wire: daskel explain shows what it gets"
+
+
 def _seen(practice: Practice, names: Sequence[str], site: Site) -> dict[str, int]:
     """The architecture types that machines sent last, by MAC address."""
     seen = dict(read_leases(practice.state).architectures())
@@ -84,13 +92,15 @@ def _job(
     found = effective(site, name)
     if found.segment is None:
         raise UsageProblem(f"client {name} is on no segment", "daskel check says more")
+    server = site.segments[found.segment.value].server
+    if in_raw_frames(found):
+        return Job(practice.wire, server, name, found.mac.value, "bios", note=_RAW)
     known = seen.get(file.valid.clients[like].mac)
     written = found.firmware.value if found.firmware else None
     if written not in FACES:
         written = None
     face = firmware or written or firmware_of(file, found.loadout_name, known)
     board = _board(site, name) if face == BOARD else None
-    server = site.segments[found.segment.value].server
     try:
         way = Way.of(site, name)
     except ValueError as error:
@@ -151,6 +161,11 @@ class Rehearsed:
     @property
     def good(self) -> bool:
         return not self.problem
+
+    @property
+    def simulated(self) -> bool:
+        """Something was tried at all."""
+        return self.boot.stage != NOT_SIMULATED
 
 
 def judged(

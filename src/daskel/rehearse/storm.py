@@ -21,6 +21,7 @@ from daskel.rehearse.dynamic_linking import needed_files
 from daskel.rehearse.fetch import DIRECT, Way
 from daskel.system.host.processes import Busy, Look, end_with_parent
 
+NOT_SIMULATED = "not simulated"  # a stage
 _BUSY, _WAITS_FOR_DISK = 0.85, 0.3  # of the time
 _LINE = 112e6  # bytes a second that a line of 1 Gbit/s carries of files
 
@@ -37,9 +38,13 @@ class Job:
     way: Way = DIRECT
     board: Board | None = None
     read: Read = needed_files
+    note: str = ""  # why it cannot be simulated
 
     def run(self, progress: Callable[[SimulatedBoot], None]) -> SimulatedBoot:
         """Boot, and tell `progress` how far it is."""
+        if self.note:
+            who = self.name, self.mac, self.firmware
+            return SimulatedBoot(*who, NOT_SIMULATED, note=self.note)
         return boot(
             self.wire, self.server, self.name, self.mac, FACES[self.firmware], progress, self.way,
             self.read, self.board,

@@ -27,6 +27,7 @@ from daskel.core.site.layers import layer_tables
 from daskel.core.site.model import Site
 from daskel.core.site.own_kernels import of_path
 from daskel.core.site.parse import place
+from daskel.core.site.tables import Loadout
 from daskel.system.certificate import refused_by_firmware, server_side
 from daskel.system.host.confined_open import FilesFolder
 from daskel.system.host.interfaces import addresses
@@ -152,8 +153,25 @@ def _kernels_that_differ(file: SiteFile, site: Site, root: str, tree: Path) -> I
                 yield Finding(Severity.WARNING, origin, problem, remedy)
 
 
+def _raw_images(site: Site, name: str, loadout: Loadout, folder: FilesFolder) -> Iterator[Finding]:
+    """Images for machines that ask in raw Ethernet frames: no more is known than that they are
+    there."""
+    named: list[tuple[tuple[str, ...], str]] = [(("names", k), p) for k, p in loadout.names.items()]
+    for key, path in [*([(("raw",), loadout.raw)] if loadout.raw else []), *named]:
+        origin, problem, remedy = site.origin("loadout", name, *key), "", ""
+        try:
+            if not _head(folder, path)[1]:
+                problem, remedy = "is empty", "put the image there"
+        except OSError as error:
+            problem, remedy = (error.strerror or "").lower(), _nearest(folder.folder, path)
+        if problem:
+            text = f"image {path} of loadout {name}: {problem}"
+            yield Finding(Severity.ERROR, origin, text, remedy)
+
+
 def _boot_files(file: SiteFile, site: Site, folder: FilesFolder) -> Iterator[Finding]:
     for name, loadout in site.loadouts.items():
+        yield from _raw_images(site, name, loadout, folder)
         named = [("kernel", loadout.kernel)] if loadout.kernel else []
         for key, path in [*named, *(("initrd", path) for path in loadout.initrd)]:
             origin = site.origin("loadout", name, key)

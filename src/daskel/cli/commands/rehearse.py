@@ -139,5 +139,8 @@ def _show(results: Sequence[Rehearsed], output: Output) -> None:
         return
     output.console.print(table_of(results))
     show_problems(results, output)
-    count = sum(1 for result in results if result.good)
-    output.print(f"\n{count} of {counted(len(results), 'client')} would come up.")
+    tried = [result for result in results if result.simulated]
+    count = sum(1 for result in tried if result.good)
+    said = f"{count} of {counted(len(tried), 'client')} would come up"
+    more = f"; {len(results) - len(tried)} cannot be simulated" if len(tried) < len(results) else ""
+    output.print(f"\n{said}{more}.")

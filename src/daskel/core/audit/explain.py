@@ -14,6 +14,7 @@ from daskel.core.boot.arguments import compose, mount_path, nfs_root
 from daskel.core.boot.wire import Ports
 from daskel.core.content.computed import client_paths, grub_text, uboot_text, written_text
 from daskel.core.content.grub import config_path, wants_loader
+from daskel.core.content.raw_systems import RawSystem, raw_system
 from daskel.core.dhcp import options
 from daskel.core.dhcp.packet import NOWHERE, Packet, serialise
 from daskel.core.dhcp.pxe import BootRequest
@@ -72,6 +73,9 @@ def explain(answers: Answers, name: str, discover: Packet, now: float) -> Explan
     if found.segment is None or found.segment.value not in site.segments:
         raise ValueError(f"client {name} is on no segment")
     segment = found.segment.value
+    raw = _raw(site, found, segment)
+    if raw and found.loadout and found.loadout.leaves:  # it knows no IP
+        return Explanation(name, found.mac.value, segment, tuple(raw), found.overridden)
     question = answers.replies.question(segment, discover, now)
     answer = answers.dhcp(segment, discover, now, unicast=False)
     file = answers.replies.plan(question).file
@@ -92,9 +96,30 @@ def explain(answers: Answers, name: str, discover: Packet, now: float) -> Explan
     elif local:
         why = DISK_BOOT if found.loadout else "nothing: it has no loadout"
         steps.append(Step("Boot", (Line("boots", why, found.boot.origin if found.boot else None),)))
-    steps += _written(site, found, ports, given)
+    steps += [*_written(site, found, ports, given), *raw]
     overridden = found.overridden
     return Explanation(name, found.mac.value, segment, tuple(steps), overridden, file.said)
+
+
+def _raw(site: Site, found: Effective, segment: str) -> list[Step]:
+    """What it gets when it asks in raw Ethernet frames."""
+    loadout, name = found.loadout, found.loadout_name
+    if loadout is None or name is None or not (loadout.raw or loadout.names):
+        return []
+    answered = site.segments[segment].raw
+    said = site.origin("segment", segment, "raw")
+    lines = [
+        Line("asks", "answered, by MOP" if answered else "not answered there: raw = false", said),
+        Line("loadout", name, found.boot.origin if found.boot else None),
+    ]
+    for key, asked in ((None, "any system"), *((n, f'"{n}"') for n in loadout.names)):
+        who = Who(found.name, found.mac.value)
+        system = raw_system(site, who, segment, key)
+        place = ("raw",) if key is None else ("names", key)
+        if isinstance(system, RawSystem):
+            text = f"{system.path}, to {system.load:#x}, begun at {system.start:#x}"
+            lines.append(Line(asked, text, site.origin("loadout", name, *place)))
+    return [Step("Raw Ethernet frames", tuple(lines))]
 
 
 def _elsewhere(site: Site, segment: str, mode: str) -> Step:

@@ -56,7 +56,8 @@ def result(boot: Boot, now: float) -> str:
         return _ENDS[boot.stage]
     loaded = boot.loaded
     in_memory = loaded is not None and loaded.root is None and bool(boot.newest(FileSent))
-    if in_memory and boot.stage in (Stage.INITRD, Stage.RUNNING):
+    whole = boot.stage is Stage.KERNEL and loaded is not None and not loaded.initrd
+    if in_memory and (whole or boot.stage in (Stage.INITRD, Stage.RUNNING)):
         return Result.RUNNING
     failed = [at for at, told in boot.of(ImageTold) if told.step is ImageStep.FAILED]
     if failed and now - min(failed) > _SHOCK:

@@ -160,6 +160,18 @@ def _clients(site: Site, found: list[Effective]) -> Iterator[Finding]:
             problem = f"client {client.name} has nothing to boot"
             yield Finding(Severity.WARNING, site.positions.of(place), problem, remedy)
         yield from _client_address(site, client)
+        yield from _raw_clients(site, client)
+
+
+def _raw_clients(site: Site, client: Effective) -> Iterator[Finding]:
+    """A machine that asks in raw Ethernet frames, where nobody listens."""
+    segment = site.segments.get(client.segment.value) if client.segment else None
+    loadout = client.loadout
+    if segment and loadout and loadout.raw and loadout.leaves and not segment.raw:
+        where = client.segment.value if client.segment else ""
+        problem = f"{client.name} asks in raw Ethernet frames, and segment {where} does not listen"
+        origin = site.origin("client", client.name)
+        yield Finding(Severity.WARNING, origin, problem, f"add raw = true to [segment.{where}]")
 
 
 def _client_address(site: Site, client: Effective) -> Iterator[Finding]:

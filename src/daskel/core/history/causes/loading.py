@@ -93,11 +93,19 @@ _BROKEN_OFF = (
 )  # fmt: skip
 
 
+_NOT_ACKNOWLEDGED = (
+    "not-acknowledged", "the machine took no more of it",
+    "it was switched off, or the image is larger than its memory from load = ... on",
+)  # fmt: skip
+
+
 def _aborted(case: Case) -> Iterator[Cause]:
     for at, event in case.boot.of(FileAborted):
         if case.after(at, FileSent) or case.result in GOOD:
             continue
         cause, meaning, remedy = _ABORTS.get(event.why, _BROKEN_OFF)
+        if event.over == "MOP" and event.why is Abort.SILENT:
+            cause, meaning, remedy = _NOT_ACKNOWLEDGED
         problem = f"{event.path} over {event.over} broke off: {event.reason} ({meaning})"
         yield Cause(cause, problem, remedy, ((at, event),))
         return
