@@ -14,7 +14,7 @@ import daskel as package
 from tests.conftest import PATIENCE
 from tests.vm import guest, test_slates
 from tests.vm.lab import Lab
-from tests.vm.test_slates import SITE, daskel
+from tests.vm.test_slates import SITE
 
 pytestmark = [*test_slates.pytestmark, pytest.mark.extended]
 INSIDE = """format = 1
@@ -137,7 +137,7 @@ def test_the_operating_systems_nfs_server(tmp_path: Path) -> None:
     for name, text in (("inside.toml", INSIDE), ("kernel", SCRIPT), ("got", GOT)):
         (root / "root" / name).write_text(text)
         (root / "root" / name).chmod(0o755)
-    daskel(lab, "root", "files", "notebook")
+    lab.daskel("root", "files", "notebook")
     lab.open()
     try:
         lab.serve(tmp_path / "daskel.toml")

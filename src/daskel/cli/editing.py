@@ -5,9 +5,10 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable, Collection, Mapping, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args
 
 import tomli
+from pydantic import Strict
 
 from daskel.cli.output import ExitCode, Output, finding_json
 from daskel.cli.site import change_arguments, json_argument, load_with_seen, path_of, site_argument
@@ -72,7 +73,7 @@ def values_of(
         elif "tuple" in str(fields[key].annotation):
             values.setdefault(key, []).append(text)
         else:
-            typed = _typed(text) if fields[key].annotation in (int, bool) else text
+            typed = _typed(text) if _is_strict(fields[key].annotation) else text
             values[key] = typed
     short = {k: v[0] for k, v in values.items() if k in ("group", "initrd") and v and len(v) == 1}
     return values | short
@@ -92,6 +93,13 @@ def _changed(
         raise EditError(f"{key} of this table has no {item} (it has {have}){more}")
     items.remove(item)
     return items
+
+
+def _is_strict(annotation: Any) -> bool:
+    """A number, or true or false, also one that may be left out."""
+    parts = get_args(annotation) or (annotation,)
+    marks = (mark for part in parts for mark in getattr(part, "__metadata__", ()))
+    return annotation in (int, bool) or any(isinstance(mark, Strict) for mark in marks)
 
 
 def _typed(text: str) -> Any:

@@ -17,7 +17,7 @@ def test_survey_needs_no_site(tmp_path: Path) -> None:
     found = json.loads(done.stdout)
     assert {i["name"] for i in found["interfaces"]} == {i.name for i in interfaces()}
     assert [(p["port"], p["protocol"]) for p in found["ports"]] == [
-        (67, "udp"), (69, "udp"), (80, "tcp"), (111, "tcp"), (2049, "tcp"), (10809, "tcp"),
+        (67, "udp"), (69, "udp"), (80, "tcp"), (111, "tcp"), (2049, "tcp"), (10809, "tcp"), (10808, "udp"),
         (4011, "udp"),
     ]  # fmt: skip
     assert found["offers"] is None and len(found["free"]) == 3

@@ -199,7 +199,7 @@ def test_rehearsed(room: Path) -> None:
         file.seek(100)
         file.write(b"damaged")
     (broken,) = rehearse(room, "tide-02")["clients"]
-    assert "its digest is" in broken["problem"], broken
+    assert broken["finding"]["cause"] == "image-digest", broken
     run(room, "root", "pack", "notebook")
     both = rehearse(room, "tide-01", "tide-02")["clients"]
     assert [(c["stage"], c["problem"]) for c in both] == [("root", None)] * 2, both
