@@ -15,7 +15,7 @@ import pytest
 
 from daskel.core.mop.messages import LOAD_GROUP
 from tests.conftest import PATIENCE, daskel, until
-from tests.formats import check_event
+from tests.formats import check_event, check_printed
 from tests.wire.net import Net
 from tests.wire.test_wire import PROGRAM
 
@@ -167,3 +167,15 @@ def test_two_at_once_on_a_wire_with_losses(wire: Wire) -> None:
     assert wire.events("malformed", service="mop") and wire.server.poll() is None
     boots = daskel("boots", "show", "tide-01", "--site", wire.folder / "daskel.toml").stdout
     assert "MOP" in boots and "wwng.sys" in boots, boots
+
+
+def test_who_says_what_it_is(wire: Wire) -> None:
+    console = Path(__file__).with_name("raw_console.py")
+    wire.net.start("server", sys.executable, console, "tide0", log=wire.folder / "console.log")
+    wire.net.run("old", "sleep 1")
+    said = wire.net.run("old", f"{PROGRAM} survey --wire eth0 --json")
+    check_printed(["survey", "--json"], said)
+    (found,) = json.loads(said)["consoles"]
+    assert found["device"] == "DELQA or DESQA"
+    assert found["functions"] == ["loop", "multi-block loader", "boot", "data link counters"]
+    assert found["mac"] in wire.net.run("old", f"{PROGRAM} survey --wire eth0")

@@ -23,6 +23,7 @@ from daskel.core.dhcp.pxe import Firmware
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.survey import free_networks, overlaps
 from daskel.core.values import show_size
+from daskel.system.host.consoles import Console, consoles
 from daskel.system.host.interfaces import Interface, interfaces
 from daskel.system.host.lacks import firewall, free, is_fedora, missing
 from daskel.system.host.offers import HeardOffer, offers
@@ -50,7 +51,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     wire = parser.add_argument(
         "--wire",
         metavar="IFACE",
-        help=f"ask there who answers DHCP ({_WAIT:.0f} s; takes no lease; needs root)",
+        help=f"ask there who answers DHCP ({_WAIT:.0f} s; takes no lease), and MOP; needs root",
     )
     wire.completer = lambda **_: [i.name for i in interfaces()]  # type: ignore[attr-defined]
     parser.add_argument(
@@ -75,6 +76,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     held = [(*port, holder(port[0], port[1])) for port in _PORTS]
     faces = _faces()
     heard = offers(args.wire, [message for _, message in faces], _WAIT) if args.wire else None
+    answered = consoles(args.wire, _WAIT / 2) if args.wire else None
     problems, unused = list(overlaps(by_name)), free_networks(by_name, _PROPOSED)
     filtered = firewall([(protocol, port) for protocol, port, _ in _PORTS])
     space = _space(file)
@@ -97,6 +99,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
                 "space": [{"folder": str(path), "free": size} for path, size in space.items()],
                 "wire": args.wire,
                 "offers": servers,
+                "consoles": None if answered is None else list(map(_console_json, answered)),
             }
         )
         return ExitCode.GOOD
@@ -119,6 +122,8 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         if any(one.offer.yiaddr != NOWHERE for one in heard):
             stays = 'Addresses are given there already; dhcp = "proxy" leaves that as it is.'
             output.print(Text(f"  {stays}", style="green"))
+        title = f"Who answers in raw Ethernet frames (MOP) on {args.wire}"
+        _section(output, title, _consoles(answered or []))
     else:
         output.print("\ndaskel survey --wire IFACE asks one of them who answers DHCP there.")
     return ExitCode.GOOD
@@ -249,6 +254,24 @@ def _servers(heard: list[HeardOffer], names: list[str]) -> Table | str:
         shown = f"boot file {boot}" if boot else Text("no boot file", style="dim")
         table.add_row("", f"  {address}", shown, Text(f"to {', '.join(faces)}", style="dim"))
     return table
+
+
+def _consoles(answered: list[Console]) -> Table | str:
+    if not answered:
+        return "  nobody"
+    table = Table.grid(padding=(0, 2))
+    table.add_column(width=0)
+    for one in answered:
+        table.add_row(
+            "", Text(one.mac, style="bold"), one.told.device,
+            Text(", ".join(one.told.functions), style="dim"),
+        )  # fmt: skip
+    return table
+
+
+def _console_json(one: Console) -> dict[str, object]:
+    functions = list(one.told.functions)
+    return {"mac": one.mac, "device": one.told.device, "functions": functions}
 
 
 def _server_of(one: HeardOffer) -> str:

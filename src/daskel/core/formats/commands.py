@@ -83,6 +83,14 @@ class FreeSpace(TypedDict):
     free: int
 
 
+class ConsoleRow(TypedDict):
+    """A machine that says in raw Ethernet frames (MOP) what it is."""
+
+    mac: str
+    device: str
+    functions: list[str]
+
+
 class Survey(TypedDict):
     """What this machine and its networks are like."""
 
@@ -96,6 +104,7 @@ class Survey(TypedDict):
     space: list[FreeSpace]
     wire: str | None  # the interface on which DHCP servers were asked
     offers: list[OfferRow] | None  # null: nobody was asked
+    consoles: list[ConsoleRow] | None  # null: nobody was asked
 
 
 class NewSiteMade(TypedDict):

@@ -141,6 +141,12 @@ class SystemId:
         """What it is, in words."""
         return device_name(_first(self.items, Info.DEVICE))
 
+    def serialise(self) -> bytes:
+        """As a simulated machine sends it."""
+        head = struct.pack("<BBH", Code.SYSTEM_ID, 0, self.receipt)
+        told = (_ITEM.pack(item.kind, len(item.value)) + item.value for item in self.items)
+        return head + b"".join(told) + self.broken
+
 
 @dataclass(frozen=True, slots=True)
 class RequestLoad:

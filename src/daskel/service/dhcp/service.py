@@ -21,7 +21,7 @@ from daskel.core.dhcp.relay import cut_short
 from daskel.core.dhcp.responder import BROADCAST, Destination
 from daskel.core.reader import MalformedError
 from daskel.core.replies.memory import Decision, decided
-from daskel.service.clock import Clock
+from daskel.service.allowance import Allowance
 from daskel.service.dhcp.probe import ArpProbe, EchoProbe
 from daskel.service.dhcp.router_advertiser import NoRouter
 from daskel.service.shared import Shared
@@ -45,23 +45,6 @@ class _Message(NamedTuple):
     peer: tuple[str, int]
 
 
-class Allowance:
-    """How many messages are taken: a number a second, and as many at once."""
-
-    def __init__(self, clock: Clock) -> None:
-        self._clock, self._left, self._filled = clock, float(_STRANGERS), clock.monotonic()
-
-    def take(self) -> bool:
-        """Whether one more is."""
-        now = self._clock.monotonic()
-        self._left = min(_STRANGERS, self._left + (now - self._filled) * _STRANGERS)
-        self._filled = now
-        if self._left < 1:
-            return False
-        self._left -= 1
-        return True
-
-
 class DhcpService:
     """One DHCP socket: an interface's, or that of port 4011 of one server address."""
 
@@ -80,7 +63,9 @@ class DhcpService:
         self._unkept: list[tuple[_Message, Decision]] = []  # whose leases go to disk next
         self._keeping = False
         relays = {relay.packed for s in shared.site.served.values() for relay in s.relays}
-        self._strangers = {relay: Allowance(shared.clock) for relay in (bytes(4), *relays)}
+        self._strangers = {
+            relay: Allowance(shared.clock, _STRANGERS) for relay in (bytes(4), *relays)
+        }
         self._declines: deque[float] = deque(maxlen=_DECLINES)  # when one was believed
 
     async def serve(self) -> None:

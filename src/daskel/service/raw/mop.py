@@ -48,6 +48,7 @@ from daskel.core.mop.messages import (
 )
 from daskel.core.reader import MalformedError
 from daskel.core.values import mac_text
+from daskel.service.allowance import Allowance
 from daskel.service.shared import Moving, Shared
 from daskel.system.host.confined_open import why_not
 from daskel.system.requirements import MissingRequirementError
@@ -62,6 +63,7 @@ _SWEEP, _IDLE = 0.1, 1.0  # seconds between two looks at the clock
 _MOST_LOADS = 128
 _SAID_AGAIN = 60.0  # seconds until the same question of a machine is news again
 _MOST_SAID = 1000
+_ASKS, _STRANGERS = 4, 20  # requests a second of one machine, and of all strangers
 _COMPARE_AGAIN = 0.5  # seconds until names are compared for another missing file
 
 # Only frames of the two protocols come to this process (classic BPF: code, if, else, value).
@@ -105,6 +107,8 @@ class MopService:
         self._loads: dict[bytes, _Loading] = {}  # by the machine's address
         self._said: dict[tuple[str, str], float] = {}  # by machine and what it asked for
         self._compared = float("-inf")
+        self._recent: dict[str, tuple[float, int]] = {}  # since when, and how many requests
+        self._strangers = Allowance(shared.clock, _STRANGERS)
 
     async def serve(self) -> None:
         """Answer until it is cancelled."""
@@ -150,8 +154,9 @@ class MopService:
                 self._acknowledged(frame.source, told)
 
     def _asked(self, frame: Frame, told: RequestProgram) -> None:
-        mac = mac_text(frame.source)
-        site = self._shared.site
+        mac, site = mac_text(frame.source), self._shared.site
+        if not self._may_ask(mac):
+            return
         segment = best(site, self._segments, mac, None)[0]
         who = by_mac(site, mac)
         name = told.software if isinstance(told.software, str) else None
@@ -176,6 +181,20 @@ class MopService:
                 self._send(frame.source, frame.framing, volunteer())
             return
         self._begin(frame, who, found, descriptor, size)
+
+    def _may_ask(self, mac: str) -> bool:
+        """A flood of requests costs little: of one machine, and of all that are strangers."""
+        now = self._shared.clock.monotonic()
+        since, count = self._recent.get(mac, (now, 0))
+        since, count = (since, count + 1) if now - since < 1 else (now, 1)
+        if len(self._recent) >= _MOST_SAID:
+            self._recent.clear()
+        self._recent[mac] = since, count
+        known = mac in self._shared.site.by_mac
+        if count > _ASKS or (not known and not self._strangers.take()):
+            self._shared.malformed("mop", "more requests in a second than are taken")
+            return False
+        return True
 
     def _begin(self, frame: Frame, who: Who, system: RawSystem, descriptor: int, size: int) -> None:
         self._end(frame.source)  # it begins anew
