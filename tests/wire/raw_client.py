@@ -1,19 +1,31 @@
-"""Boots one simulated machine by MOP: INTERFACE MAC FRAMING NAME FILE [LOSS]; says how it went."""
+"""Boots one simulated machine: INTERFACE MAC KIND NAME FILE [LOSS]; says how it went. KIND is a
+framing of MOP, or RPL."""
 
 import random
 import sys
 from pathlib import Path
 
 from daskel.core.mop.messages import Framing
+from daskel.core.rpl import messages as rpl
 from daskel.rehearse import raw
 from daskel.rehearse.fetch import BootError
 
-interface, mac, framing, name, file, *loss = sys.argv[1:]
-client = raw.MopClient(interface, bytes.fromhex(mac.replace(":", "")), Framing[framing])
-raw._TRIES = 2
+interface, mac, kind, name, file, *loss = sys.argv[1:]
+own = bytes.fromhex(mac.replace(":", ""))
+if kind == "RPL":
+    client = raw.RplClient(interface, own, sap=0xF8)
+else:
+    client = raw.MopClient(interface, own, Framing[kind])
+raw._TRIES = 2 if not loss else 20
+chance = random.Random(mac)
+
+
+def lossy(parse):
+    return lambda data: None if chance.random() < float(loss[0]) else parse(data)
+
+
 if loss:
-    chance, plain = random.Random(mac), raw.parse_frame
-    raw.parse_frame = lambda data: None if chance.random() < float(loss[0]) else plain(data)
+    raw.parse_frame, rpl.parse_frame = lossy(raw.parse_frame), lossy(rpl.parse_frame)
 try:
     client.boot(name)
 except BootError as error:

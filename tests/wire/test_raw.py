@@ -48,8 +48,12 @@ boot = "terminal-server"
 mac = "02:61:08:00:00:02"
 segment = "tideroom"
 boot = "terminal-server"
+[client.tide-03]
+mac = "02:61:08:00:00:03"
+segment = "tideroom"
+boot = "terminal-server"
 """
-ONE, TWO, STRANGER, REFUSED = (f"02:61:08:00:00:{n}" for n in ("01", "02", "77", "66"))
+ONE, TWO, THREE, STRANGER, REFUSED = (f"02:61:08:00:00:{n}" for n in ("01", "02", "03", "77", "66"))
 
 
 class Wire:
@@ -110,16 +114,16 @@ def wire(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Wire]:
         made.net.close()
 
 
-@pytest.mark.parametrize("framing", ["SNAP", "ETHERNET"])
+@pytest.mark.parametrize("framing", ["SNAP", "ETHERNET", "RPL"])
 def test_any_system(wire: Wire, framing: str) -> None:
     assert wire.loaded(ONE, framing=framing) == IMAGE
     assert wire.said(ONE) == "0x5200 0x5204"
-    sent = wire.events("file-sent", client="tide-01", over="MOP")[-1]
-    assert (sent["path"], sent["size"], sent["resent"]) == (
-        "terminal-server/wwng.sys",
-        len(IMAGE),
-        0,
-    )
+    over = "RPL" if framing == "RPL" else "MOP"
+    again = 2 if framing == "RPL" else 0  # its last block is not acknowledged
+    until(lambda: wire.events("file-sent", client="tide-01", over=over), "it was not told")
+    sent = wire.events("file-sent", client="tide-01", over=over)[-1]
+    assert (sent["path"], sent["size"]) == ("terminal-server/wwng.sys", len(IMAGE))
+    assert sent["resent"] == again
     (seen, *_) = wire.events("seen", client="tide-01")
     assert seen["firmware"] == "MOP, DELQA or DESQA, asks for a system"
 
@@ -148,6 +152,7 @@ def test_who_gets_none(wire: Wire) -> None:
 def test_two_at_once_on_a_wire_with_losses(wire: Wire) -> None:
     """And junk of the same protocols beside it."""
     running = [wire.boot(mac, loss=0.02) for mac in (ONE, TWO)]
+    running.append(wire.boot(THREE, framing="RPL", loss=0.05))
     code = (
         "import socket,random; s=socket.socket(socket.AF_PACKET,socket.SOCK_RAW,0); "
         f"s.bind(('eth0',3)); r=random.Random(6); g=bytes.fromhex('{LOAD_GROUP.hex()}')\n"
@@ -163,6 +168,7 @@ def test_two_at_once_on_a_wire_with_losses(wire: Wire) -> None:
         process.wait(PATIENCE)
     assert (wire.folder / f"{ONE}.got").read_bytes() == IMAGE, wire.said(ONE)
     assert (wire.folder / f"{TWO}.got").read_bytes() == b"its own"
+    assert (wire.folder / f"{THREE}.got").read_bytes() == IMAGE, wire.said(THREE)
     assert wire.events("file-sent", client="tide-01", over="MOP")[-1]["resent"] > 0
     assert wire.events("malformed", service="mop") and wire.server.poll() is None
     boots = daskel("boots", "show", "tide-01", "--site", wire.folder / "daskel.toml").stdout

@@ -32,6 +32,7 @@ from daskel.service.nfs.listener import NfsService
 from daskel.service.nfs.nfsd_grants import KernelExports
 from daskel.service.nfs.portmap import PortMapper, served
 from daskel.service.raw.mop import MopService
+from daskel.service.raw.rpl import RplService
 from daskel.service.shared import Moving, Shared
 from daskel.store.database import Store
 from daskel.system.host.confined_open import FilesFolder
@@ -68,7 +69,7 @@ class Server:
             if own
             else KernelExports(self._shared, roots, slates)
         )
-        self._simple: list[DhcpService | TftpService | OtherServers | MopService] = []
+        self._simple: list[DhcpService | TftpService | OtherServers | MopService | RplService] = []
         self._streams: list[HttpService | NfsService | PortMapper | Metrics] = []
         self._tasks: list[asyncio.Task[None]] = []
         self._registered: Registered | None = None
@@ -164,7 +165,7 @@ class Server:
     def under_way(self) -> list[Moving]:
         """Files that are being sent now."""
         services = [*self._simple, *self._streams]
-        sending = (TftpService, HttpService, MopService)
+        sending = (TftpService, HttpService, MopService, RplService)
         files = [s.under_way for s in services if isinstance(s, sending)]
         return list(chain.from_iterable(files))
 
@@ -242,10 +243,11 @@ def _dhcp_services(shared: Shared) -> list[DhcpService]:
     return found
 
 
-def _raw_services(shared: Shared) -> list[MopService]:
-    """One for each interface with a segment that says `raw = true`."""
+def _raw_services(shared: Shared) -> list[MopService | RplService]:
+    """For each interface with a segment that says `raw = true`, one of each protocol."""
     said = {n: s for n, s in shared.site.served.items() if s.raw and not behind_relays(s)}
-    return [MopService(shared, wire, names) for wire, names in _wires(shared.site, said).items()]
+    wires = _wires(shared.site, said).items()
+    return [kind(shared, wire, names) for wire, names in wires for kind in (MopService, RplService)]
 
 
 def listening_on(site: Site) -> list[str]:

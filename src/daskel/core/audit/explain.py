@@ -109,7 +109,7 @@ def _raw(site: Site, found: Effective, segment: str) -> list[Step]:
     answered = site.segments[segment].raw
     said = site.origin("segment", segment, "raw")
     lines = [
-        Line("asks", "answered, by MOP" if answered else "not answered there: raw = false", said),
+        Line("asks", "answered, by MOP and RPL" if answered else "not answered: raw = false", said),
         Line("loadout", name, found.boot.origin if found.boot else None),
     ]
     for key, asked in ((None, "any system"), *((n, f'"{n}"') for n in loadout.names)):

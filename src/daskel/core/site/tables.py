@@ -378,7 +378,7 @@ class Segment(LayerTable):
 
     raw: Annotated[Flag, AtStart] = False
     """Whether machines are answered there that ask for a system in raw Ethernet frames, without IP
-    (MOP). It needs a wire that the server is on itself, and root.
+    (MOP, RPL). It needs a wire that the server is on itself, and root.
 
     Example: true
     Wrong: "yes"

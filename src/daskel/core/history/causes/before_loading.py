@@ -222,9 +222,7 @@ def _raw_asked(case: Case) -> Iterator[Cause]:
     problem = f"it asks for {event.asked} in raw Ethernet frames ({event.protocol}), without IP"
     if event.loaded:
         problem += "; another machine on this wire loads it"
-    remedy = "raw = true in its segment, and a loadout with raw = ..., answer such requests by MOP"
-    if event.protocol != "MOP":
-        remedy = "Daskel does not answer this protocol: it boots from whatever does on its wire"
+    remedy = "raw = true in its segment, and a loadout with raw = ..., answer such requests"
     yield Cause("raw-ethernet", problem, remedy, (found,))
 
 

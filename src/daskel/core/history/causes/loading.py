@@ -104,7 +104,7 @@ def _aborted(case: Case) -> Iterator[Cause]:
         if case.after(at, FileSent) or case.result in GOOD:
             continue
         cause, meaning, remedy = _ABORTS.get(event.why, _BROKEN_OFF)
-        if event.over == "MOP" and event.why is Abort.SILENT:
+        if event.over in ("MOP", "RPL") and event.why is Abort.SILENT:
             cause, meaning, remedy = _NOT_ACKNOWLEDGED
         problem = f"{event.path} over {event.over} broke off: {event.reason} ({meaning})"
         yield Cause(cause, problem, remedy, ((at, event),))

@@ -1,0 +1,176 @@
+"""RPL on one interface: machines that look for a system get one, some blocks at a time. No real
+client has confirmed it yet (core/rpl/messages.py)."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+
+from daskel.core.history.events import Abort
+from daskel.core.reader import MalformedError
+from daskel.core.rpl.load import Load, State
+from daskel.core.rpl.messages import (
+    BLOCK_HEAD,
+    GROUP,
+    LARGEST_BLOCK,
+    Find,
+    Frame,
+    SendFile,
+    file_data,
+    found,
+    parse,
+    parse_frame,
+    serialise_frame,
+)
+from daskel.core.values import mac_text
+from daskel.service.raw.machines import MOST_LOADS, Machines, Opened
+from daskel.service.raw.packets import (
+    AND,
+    EQUAL,
+    GREATER,
+    LEAVE,
+    LOAD_HALF,
+    LOAD_WORD,
+    TAKE,
+    packets,
+)
+from daskel.service.shared import Moving, Shared
+
+_BATCH = 64  # frames in one turn
+_SWEEP, _IDLE = 0.1, 1.0  # seconds between two looks at the clock
+_LEAST_BLOCK = 128  # bytes, whatever a machine says that it takes
+
+# Only unnumbered frames of 802.2 to one of the two SAPs come to this process.
+_FILTER = (
+    (LOAD_HALF, 0, 0, 12),
+    (GREATER, 5, 0, 1500),
+    (LOAD_WORD, 0, 0, 14),
+    (AND, 0, 0, 0xFFFEFF00),  # the last bit of the second SAP says command or answer
+    (EQUAL, 3, 0, 0xFCFC0300),
+    (EQUAL, 2, 0, 0xF8FC0300),
+    (EQUAL, 1, 0, 0xFCF80300),
+    LEAVE,
+    TAKE,
+)
+
+
+@dataclass
+class _Loading:
+    opened: Opened
+    load: Load
+    sap: int
+
+
+class RplService:
+    """The segments of one interface that say `raw = true`. Raises MissingRequirementError."""
+
+    def __init__(self, shared: Shared, interface: str, segments: Sequence[str]) -> None:
+        self._shared, self._machines = shared, Machines(shared, segments, "RPL")
+        self._sock = packets(interface, _FILTER, (GROUP,))
+        self._own = self._sock.getsockname()[4]
+        self._loads: dict[bytes, _Loading] = {}  # by the machine's address
+
+    async def serve(self) -> None:
+        """Answer until it is cancelled."""
+        asyncio.get_running_loop().add_reader(self._sock, self._receive)
+        while True:
+            await self._shared.clock.sleep(_SWEEP if self._loads else _IDLE)
+            now = self._shared.clock.monotonic()
+            for source, loading in list(self._loads.items()):
+                self._send_blocks(source, loading, loading.load.tick(now))
+
+    def close(self) -> None:
+        """End all loads."""
+        asyncio.get_running_loop().remove_reader(self._sock)
+        self._sock.close()
+        for source in list(self._loads):
+            self._end(source)
+
+    @property
+    def under_way(self) -> list[Moving]:
+        """Loads now."""
+        return [one.opened.moving(one.load.done) for one in self._loads.values()]
+
+    def _receive(self) -> None:
+        for _ in range(_BATCH):
+            try:
+                data = self._sock.recv(2048)
+            except OSError:
+                return
+            try:
+                frame = parse_frame(data)
+                told = parse(frame.message) if frame else None
+            except MalformedError as error:
+                self._shared.malformed("rpl", str(error))
+                continue
+            if frame is None or frame.source[0] & 1:
+                continue
+            if isinstance(told, Find):
+                self._looked_for(frame, told)
+            elif isinstance(told, SendFile) and frame.target == self._own:
+                self._asked(frame, told)
+
+    def _looked_for(self, frame: Frame, told: Find) -> None:
+        opened = self._opened(frame, told)
+        if opened is None:
+            return
+        opened.close()
+        largest = told.largest_frame or LARGEST_BLOCK + BLOCK_HEAD
+        self._send(frame.source, frame.source_sap, found(told, frame.source, self._own, largest))
+
+    def _asked(self, frame: Frame, told: SendFile) -> None:
+        loading = self._loads.get(frame.source)
+        if loading is None or (told.sequence == 0 and loading.load.wanted > 0):
+            loading = self._begin(frame, told)
+        if loading is not None:
+            now = self._shared.clock.monotonic()
+            self._send_blocks(frame.source, loading, loading.load.asked(told.sequence, now))
+
+    def _begin(self, frame: Frame, told: SendFile) -> _Loading | None:
+        opened = self._opened(frame, told) if told.sequence == 0 else None
+        if opened is None:
+            return None
+        self._end(frame.source)  # it begins anew
+        if len(self._loads) >= MOST_LOADS:
+            opened.close()
+            self._machines.full(opened.who)
+            return None
+        largest = (told.largest_frame or LARGEST_BLOCK + BLOCK_HEAD) - BLOCK_HEAD
+        block = max(_LEAST_BLOCK, min(LARGEST_BLOCK, largest))
+        load = Load(opened.size, opened.system.load, opened.system.start, block)
+        self._machines.begins(opened)
+        loading = self._loads[frame.source] = _Loading(opened, load, frame.source_sap)
+        return loading
+
+    def _opened(self, frame: Frame, told: Find | SendFile) -> Opened | None:
+        device = f'a boot ROM "{told.name}"' if told.name else "a boot ROM"
+        return self._machines.opened(mac_text(frame.source), None, "a system", device)
+
+    def _send_blocks(self, source: bytes, loading: _Loading, due: range) -> None:
+        load = loading.load
+        for number in due:
+            try:
+                data = loading.opened.read(*load.span(number))
+            except EOFError as error:
+                self._machines.aborted(loading.opened, str(error), Abort.BY_SERVER)
+                self._end(source)
+                return
+            block = load.message(number, data, ends=number == due[-1])
+            self._send(source, loading.sap, file_data(block))
+        if load.state is State.DONE:
+            self._machines.done(loading.opened, load.resent)
+            self._end(source)
+        elif load.state is State.GIVEN_UP:
+            reason = f"block {load.wanted} was never acknowledged"
+            self._machines.aborted(loading.opened, reason, Abort.SILENT)
+            self._end(source)
+
+    def _end(self, source: bytes) -> None:
+        if loading := self._loads.pop(source, None):
+            loading.opened.close()
+
+    def _send(self, target: bytes, sap: int, message: bytes) -> None:
+        with suppress(OSError):  # what is not sent is repeated
+            self._sock.send(serialise_frame(target, self._own, message, sap))
