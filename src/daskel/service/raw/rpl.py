@@ -25,6 +25,7 @@ from daskel.core.rpl.messages import (
     serialise_frame,
 )
 from daskel.core.values import mac_text
+from daskel.service.allowance import Allowance
 from daskel.service.raw.machines import MOST_LOADS, Machines, Opened
 from daskel.service.raw.packets import (
     AND,
@@ -40,6 +41,7 @@ from daskel.service.shared import Moving, Shared
 
 _BATCH = 64  # frames in one turn
 _SWEEP, _IDLE = 0.1, 1.0  # seconds between two looks at the clock
+_ASKS = 300  # requests a second of one machine: each brings it eight blocks
 _LEAST_BLOCK = 128  # bytes, whatever a machine says that it takes
 
 # Only unnumbered frames of 802.2 to one of the two SAPs come to this process.
@@ -61,6 +63,7 @@ class _Loading:
     opened: Opened
     load: Load
     sap: int
+    asks: Allowance
 
 
 class RplService:
@@ -124,7 +127,7 @@ class RplService:
         loading = self._loads.get(frame.source)
         if loading is None or (told.sequence == 0 and loading.load.wanted > 0):
             loading = self._begin(frame, told)
-        if loading is not None:
+        if loading is not None and loading.asks.take():
             now = self._shared.clock.monotonic()
             self._send_blocks(frame.source, loading, loading.load.asked(told.sequence, now))
 
@@ -141,7 +144,9 @@ class RplService:
         block = max(_LEAST_BLOCK, min(LARGEST_BLOCK, largest))
         load = Load(opened.size, opened.system.load, opened.system.start, block)
         self._machines.begins(opened)
-        loading = self._loads[frame.source] = _Loading(opened, load, frame.source_sap)
+        loading = self._loads[frame.source] = _Loading(
+            opened, load, frame.source_sap, Allowance(self._shared.clock, _ASKS)
+        )
         return loading
 
     def _opened(self, frame: Frame, told: Find | SendFile) -> Opened | None:
