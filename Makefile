@@ -45,7 +45,7 @@ hostile: .venv/installed
 bench: export BENCH := build/bench.jsonl
 bench: .venv/installed
 	mkdir -p build && rm -f $(BENCH)
-	for file in tftp http_files loss dhcp nfs blocks multicast site record forecast start; do $(BIN)/python bench/$$file.py || exit 1; done
+	for file in tftp http_files loss dhcp nfs blocks multicast mop site record forecast start; do $(BIN)/python bench/$$file.py || exit 1; done
 	$(BIN)/python bench/picture.py $(BENCH) docs/screenshots/bench.png
 
 screenshots: .venv/installed

@@ -3,6 +3,7 @@ framing of MOP, or RPL."""
 
 import random
 import sys
+import time
 from pathlib import Path
 
 from daskel.core.mop.messages import Framing
@@ -26,9 +27,11 @@ def lossy(parse):
 
 if loss:
     raw.parse_frame, rpl.parse_frame = lossy(raw.parse_frame), lossy(rpl.parse_frame)
+began = time.perf_counter()
 try:
     client.boot(name)
 except BootError as error:
     sys.exit(str(error))
+took = time.perf_counter() - began
 Path(file).write_bytes(client.image)
-sys.stdout.write(f"{client.address:#x} {client.transfer:#x}\n")
+sys.stdout.write(f"{client.address:#x} {client.transfer:#x} {took:.4f}\n")

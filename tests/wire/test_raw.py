@@ -117,7 +117,7 @@ def wire(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Wire]:
 @pytest.mark.parametrize("framing", ["SNAP", "ETHERNET", "RPL"])
 def test_any_system(wire: Wire, framing: str) -> None:
     assert wire.loaded(ONE, framing=framing) == IMAGE
-    assert wire.said(ONE) == "0x5200 0x5204"
+    assert wire.said(ONE).startswith("0x5200 0x5204 ")
     over = "RPL" if framing == "RPL" else "MOP"
     again = 2 if framing == "RPL" else 0  # its last block is not acknowledged
     until(lambda: wire.events("file-sent", client="tide-01", over=over), "it was not told")
