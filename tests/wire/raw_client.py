@@ -6,9 +6,10 @@ import sys
 import time
 from pathlib import Path
 
+import raw_machines as raw
+
 from daskel.core.mop.messages import Framing
 from daskel.core.rpl import messages as rpl
-from daskel.rehearse import raw
 from daskel.rehearse.fetch import BootError
 
 interface, mac, kind, name, file, *loss = sys.argv[1:]

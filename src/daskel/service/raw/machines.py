@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import asyncio
 import errno
 import os
+import socket
+from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Generic, TypeVar
 
 from daskel.core.boot.identity import by_mac
 from daskel.core.boot.segments import best
@@ -26,11 +30,14 @@ from daskel.core.history.events import (
     Waits,
     Who,
 )
+from daskel.core.reader import MalformedError
 from daskel.service.allowance import Allowance
 from daskel.service.shared import Moving, Shared
 from daskel.system.host.confined_open import why_not
 
-MOST_LOADS = 128  # at once, of one protocol on one interface
+_MOST_LOADS = 128  # at once, of one protocol on one interface
+_BATCH = 64  # frames in one turn
+_SWEEP, _IDLE = 0.1, 1.0  # seconds between two looks at the clock
 _SAID_AGAIN = 60.0  # seconds until the same question of a machine is news again
 _MOST_SAID = 1000
 _ASKS, _STRANGERS = 4, 20  # requests a second of one machine, and of all strangers
@@ -120,10 +127,6 @@ class Machines:
         told = FileAborted(opened.who, opened.system.path, self._over, reason, why)
         self._shared.emit(told)
 
-    def full(self, who: Who) -> None:
-        """There is no room for one more load."""
-        self._shared.malformed(self._over.lower(), f"more than {MOST_LOADS} loads at once ({who})")
-
     def _may_ask(self, mac: str) -> bool:
         """A flood of requests costs little: of one machine, and of all that are strangers."""
         now = self._shared.clock.monotonic()
@@ -170,3 +173,95 @@ class Machines:
             who, path, self._over, why_not(error), why=Missed.ABSENT, near=tuple(near)
         )
         self._shared.emit(told)
+
+
+@dataclass
+class Loading:
+    """A load, and its file."""
+
+    opened: Opened
+
+    @property
+    def done(self) -> int:
+        """Bytes that it has."""
+        raise NotImplementedError
+
+
+L = TypeVar("L", bound=Loading)
+
+
+class RawService(ABC, Generic[L]):
+    """One protocol on one interface: frames come in, and loads are looked at now and then."""
+
+    def __init__(
+        self, shared: Shared, segments: Sequence[str], sock: socket.socket, over: str
+    ) -> None:
+        self._shared, self._sock, self._over = shared, sock, over
+        self._machines = Machines(shared, segments, over)
+        self._own: bytes = sock.getsockname()[4]
+        self._loads: dict[bytes, L] = {}  # by the machine's address
+
+    @abstractmethod
+    def _heard(self, data: bytes) -> None:
+        """A frame from the network. Raises MalformedError."""
+
+    @abstractmethod
+    def _tick(self, source: bytes, loading: L, now: float) -> None:
+        """Look at one load; `now` is monotonic."""
+
+    async def serve(self) -> None:
+        """Answer until it is cancelled."""
+        asyncio.get_running_loop().add_reader(self._sock, self._receive)
+        while True:
+            await self._shared.clock.sleep(_SWEEP if self._loads else _IDLE)
+            now = self._shared.clock.monotonic()
+            for source, loading in list(self._loads.items()):
+                self._tick(source, loading, now)
+
+    def close(self) -> None:
+        """End all loads."""
+        asyncio.get_running_loop().remove_reader(self._sock)
+        self._sock.close()
+        for source in list(self._loads):
+            self._end(source)
+
+    @property
+    def under_way(self) -> list[Moving]:
+        """Loads now."""
+        return [loading.opened.moving(loading.done) for loading in self._loads.values()]
+
+    def _receive(self) -> None:
+        for _ in range(_BATCH):
+            try:
+                data = self._sock.recv(2048)
+            except OSError:
+                return
+            try:
+                self._heard(data)
+            except MalformedError as error:
+                self._shared.malformed(self._over.lower(), str(error))
+
+    def _begins(self, source: bytes, loading: L) -> bool:
+        """False when there is no room for one more. A machine that asks again begins anew."""
+        self._end(source)
+        if len(self._loads) >= _MOST_LOADS:
+            reason = f"more than {_MOST_LOADS} loads at once ({loading.opened.who})"
+            self._shared.malformed(self._over.lower(), reason)
+            loading.opened.close()
+            return False
+        self._loads[source] = loading
+        self._machines.begins(loading.opened)
+        return True
+
+    def _over_for(self, source: bytes, resent: int) -> None:
+        """It has all of it."""
+        self._machines.done(self._loads[source].opened, resent)
+        self._end(source)
+
+    def _broken_off(self, source: bytes, reason: str, why: Abort) -> None:
+        self._machines.aborted(self._loads[source].opened, reason, why)
+        self._end(source)
+
+    def _end(self, source: bytes) -> None:
+        if loading := self._loads.pop(source, None):
+            loading.opened.close()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass
@@ -23,9 +22,8 @@ from daskel.core.mop.messages import (
     serialise_frame,
     volunteer,
 )
-from daskel.core.reader import MalformedError
 from daskel.core.values import mac_text
-from daskel.service.raw.machines import MOST_LOADS, Machines, Opened
+from daskel.service.raw.machines import Loading, RawService
 from daskel.service.raw.packets import (
     EQUAL,
     GREATER,
@@ -35,10 +33,7 @@ from daskel.service.raw.packets import (
     TAKE,
     packets,
 )
-from daskel.service.shared import Moving, Shared
-
-_BATCH = 64  # frames in one turn
-_SWEEP, _IDLE = 0.1, 1.0  # seconds between two looks at the clock
+from daskel.service.shared import Shared
 
 # Only frames of the two protocols come to this process.
 _FILTER = (
@@ -57,62 +52,38 @@ _FILTER = (
 
 
 @dataclass
-class _Loading:
-    opened: Opened
+class _Loading(Loading):
     load: Load
     framing: Framing
 
+    @property
+    def done(self) -> int:
+        return self.load.done
 
-class MopService:
+
+class MopService(RawService[_Loading]):
     """The segments of one interface that say `raw = true`. Raises MissingRequirementError."""
 
     def __init__(self, shared: Shared, interface: str, segments: Sequence[str]) -> None:
-        self._shared, self._machines = shared, Machines(shared, segments, "MOP")
-        self._sock = packets(interface, _FILTER, (LOAD_GROUP, CONSOLE_GROUP))
-        self._own = self._sock.getsockname()[4]
-        self._loads: dict[bytes, _Loading] = {}  # by the machine's address
+        sock = packets(interface, _FILTER, (LOAD_GROUP, CONSOLE_GROUP))
+        super().__init__(shared, segments, sock, "MOP")
 
-    async def serve(self) -> None:
-        """Answer until it is cancelled."""
-        asyncio.get_running_loop().add_reader(self._sock, self._receive)
-        while True:
-            await self._shared.clock.sleep(_SWEEP if self._loads else _IDLE)
-            now = self._shared.clock.monotonic()
-            for source, loading in list(self._loads.items()):
-                if loading.load.tick(now):
-                    self._send_due(source, loading)
-                self._look(source, loading)
+    def _heard(self, data: bytes) -> None:
+        frame = parse_frame(data)
+        if frame is None or frame.protocol is not Protocol.LOAD or frame.source[0] & 1:
+            return
+        told = parse(frame.message)
+        if isinstance(told, RequestProgram):
+            self._asked(frame, told)
+        elif isinstance(told, RequestLoad) and (loading := self._loads.get(frame.source)):
+            if loading.load.acknowledged(told, self._shared.clock.monotonic()):
+                self._send_due(frame.source, loading)
+            self._look(frame.source, loading)
 
-    def close(self) -> None:
-        """End all loads."""
-        asyncio.get_running_loop().remove_reader(self._sock)
-        self._sock.close()
-        for source in list(self._loads):
-            self._end(source)
-
-    @property
-    def under_way(self) -> list[Moving]:
-        """Loads now."""
-        return [one.opened.moving(one.load.done) for one in self._loads.values()]
-
-    def _receive(self) -> None:
-        for _ in range(_BATCH):
-            try:
-                data = self._sock.recv(2048)
-            except OSError:
-                return
-            try:
-                frame = parse_frame(data)
-                told = parse(frame.message) if frame else None
-            except MalformedError as error:
-                self._shared.malformed("mop", str(error))
-                continue
-            if frame is None or frame.protocol is not Protocol.LOAD or frame.source[0] & 1:
-                continue
-            if isinstance(told, RequestProgram):
-                self._asked(frame, told)
-            elif isinstance(told, RequestLoad) and frame.source in self._loads:
-                self._acknowledged(frame.source, told)
+    def _tick(self, source: bytes, loading: _Loading, now: float) -> None:
+        if loading.load.tick(now):
+            self._send_due(source, loading)
+        self._look(source, loading)
 
     def _asked(self, frame: Frame, told: RequestProgram) -> None:
         mac, device = mac_text(frame.source), device_name(told.device)
@@ -124,47 +95,31 @@ class MopService:
             opened.close()
             self._send(frame.source, frame.framing, volunteer())
             return
-        self._end(frame.source)  # it begins anew
-        if len(self._loads) >= MOST_LOADS:
-            opened.close()
-            self._machines.full(opened.who)
-            return
         system, host = opened.system, self._shared.site.settings.name
         load = Load(opened.size, system.load, system.start, host)
         load.begin(self._shared.clock.monotonic())
-        self._machines.begins(opened)
-        loading = self._loads[frame.source] = _Loading(opened, load, frame.framing)
-        self._send_due(frame.source, loading)
-
-    def _acknowledged(self, source: bytes, told: RequestLoad) -> None:
-        loading = self._loads[source]
-        if loading.load.acknowledged(told, self._shared.clock.monotonic()):
-            self._send_due(source, loading)
-        self._look(source, loading)
+        loading = _Loading(opened, load, frame.framing)
+        if self._begins(frame.source, loading):
+            self._send_due(frame.source, loading)
 
     def _send_due(self, source: bytes, loading: _Loading) -> None:
         try:
             data = loading.opened.read(*loading.load.wanted)
         except EOFError as error:
-            self._machines.aborted(loading.opened, str(error), Abort.BY_SERVER)
-            self._end(source)
+            self._broken_off(source, str(error), Abort.BY_SERVER)
             return
         self._send(source, loading.framing, loading.load.message(data))
 
     def _look(self, source: bytes, loading: _Loading) -> None:
         """Whether it is over."""
         load = loading.load
+        if source not in self._loads:
+            return
         if load.state is State.DONE:
-            self._machines.done(loading.opened, load.repeated)
-            self._end(source)
+            self._over_for(source, load.repeated)
         elif load.state is State.GIVEN_UP:
             reason = f"block {load.number} was never acknowledged"
-            self._machines.aborted(loading.opened, reason, Abort.SILENT)
-            self._end(source)
-
-    def _end(self, source: bytes) -> None:
-        if loading := self._loads.pop(source, None):
-            loading.opened.close()
+            self._broken_off(source, reason, Abort.SILENT)
 
     def _send(self, target: bytes, framing: Framing, message: bytes) -> None:
         frame = Frame(target, self._own, Protocol.LOAD, framing, message)

@@ -3,13 +3,11 @@ client has confirmed it yet (core/rpl/messages.py)."""
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 
 from daskel.core.history.events import Abort
-from daskel.core.reader import MalformedError
 from daskel.core.rpl.load import Load, State
 from daskel.core.rpl.messages import (
     BLOCK_HEAD,
@@ -26,7 +24,7 @@ from daskel.core.rpl.messages import (
 )
 from daskel.core.values import mac_text
 from daskel.service.allowance import Allowance
-from daskel.service.raw.machines import MOST_LOADS, Machines, Opened
+from daskel.service.raw.machines import Loading, Opened, RawService
 from daskel.service.raw.packets import (
     AND,
     EQUAL,
@@ -37,10 +35,8 @@ from daskel.service.raw.packets import (
     TAKE,
     packets,
 )
-from daskel.service.shared import Moving, Shared
+from daskel.service.shared import Shared
 
-_BATCH = 64  # frames in one turn
-_SWEEP, _IDLE = 0.1, 1.0  # seconds between two looks at the clock
 _ASKS = 300  # requests a second of one machine: each brings it eight blocks
 _LEAST_BLOCK = 128  # bytes, whatever a machine says that it takes
 
@@ -59,61 +55,34 @@ _FILTER = (
 
 
 @dataclass
-class _Loading:
-    opened: Opened
+class _Loading(Loading):
     load: Load
     sap: int
     asks: Allowance
 
+    @property
+    def done(self) -> int:
+        return self.load.done
 
-class RplService:
+
+class RplService(RawService[_Loading]):
     """The segments of one interface that say `raw = true`. Raises MissingRequirementError."""
 
     def __init__(self, shared: Shared, interface: str, segments: Sequence[str]) -> None:
-        self._shared, self._machines = shared, Machines(shared, segments, "RPL")
-        self._sock = packets(interface, _FILTER, (GROUP,))
-        self._own = self._sock.getsockname()[4]
-        self._loads: dict[bytes, _Loading] = {}  # by the machine's address
+        super().__init__(shared, segments, packets(interface, _FILTER, (GROUP,)), "RPL")
 
-    async def serve(self) -> None:
-        """Answer until it is cancelled."""
-        asyncio.get_running_loop().add_reader(self._sock, self._receive)
-        while True:
-            await self._shared.clock.sleep(_SWEEP if self._loads else _IDLE)
-            now = self._shared.clock.monotonic()
-            for source, loading in list(self._loads.items()):
-                self._send_blocks(source, loading, loading.load.tick(now))
+    def _heard(self, data: bytes) -> None:
+        frame = parse_frame(data)
+        if frame is None or frame.source[0] & 1:
+            return
+        told = parse(frame.message)
+        if isinstance(told, Find):
+            self._looked_for(frame, told)
+        elif isinstance(told, SendFile) and frame.target == self._own:
+            self._asked(frame, told)
 
-    def close(self) -> None:
-        """End all loads."""
-        asyncio.get_running_loop().remove_reader(self._sock)
-        self._sock.close()
-        for source in list(self._loads):
-            self._end(source)
-
-    @property
-    def under_way(self) -> list[Moving]:
-        """Loads now."""
-        return [one.opened.moving(one.load.done) for one in self._loads.values()]
-
-    def _receive(self) -> None:
-        for _ in range(_BATCH):
-            try:
-                data = self._sock.recv(2048)
-            except OSError:
-                return
-            try:
-                frame = parse_frame(data)
-                told = parse(frame.message) if frame else None
-            except MalformedError as error:
-                self._shared.malformed("rpl", str(error))
-                continue
-            if frame is None or frame.source[0] & 1:
-                continue
-            if isinstance(told, Find):
-                self._looked_for(frame, told)
-            elif isinstance(told, SendFile) and frame.target == self._own:
-                self._asked(frame, told)
+    def _tick(self, source: bytes, loading: _Loading, now: float) -> None:
+        self._send_blocks(source, loading, loading.load.tick(now))
 
     def _looked_for(self, frame: Frame, told: Find) -> None:
         opened = self._opened(frame, told)
@@ -135,19 +104,12 @@ class RplService:
         opened = self._opened(frame, told) if told.sequence == 0 else None
         if opened is None:
             return None
-        self._end(frame.source)  # it begins anew
-        if len(self._loads) >= MOST_LOADS:
-            opened.close()
-            self._machines.full(opened.who)
-            return None
         largest = (told.largest_frame or LARGEST_BLOCK + BLOCK_HEAD) - BLOCK_HEAD
         block = max(_LEAST_BLOCK, min(LARGEST_BLOCK, largest))
         load = Load(opened.size, opened.system.load, opened.system.start, block)
-        self._machines.begins(opened)
-        loading = self._loads[frame.source] = _Loading(
-            opened, load, frame.source_sap, Allowance(self._shared.clock, _ASKS)
-        )
-        return loading
+        asks = Allowance(self._shared.clock, _ASKS)
+        loading = _Loading(opened, load, frame.source_sap, asks)
+        return loading if self._begins(frame.source, loading) else None
 
     def _opened(self, frame: Frame, told: Find | SendFile) -> Opened | None:
         device = f'a boot ROM "{told.name}"' if told.name else "a boot ROM"
@@ -159,22 +121,15 @@ class RplService:
             try:
                 data = loading.opened.read(*load.span(number))
             except EOFError as error:
-                self._machines.aborted(loading.opened, str(error), Abort.BY_SERVER)
-                self._end(source)
+                self._broken_off(source, str(error), Abort.BY_SERVER)
                 return
             block = load.message(number, data, ends=number == due[-1])
             self._send(source, loading.sap, file_data(block))
         if load.state is State.DONE:
-            self._machines.done(loading.opened, load.resent)
-            self._end(source)
+            self._over_for(source, load.resent)
         elif load.state is State.GIVEN_UP:
             reason = f"block {load.wanted} was never acknowledged"
-            self._machines.aborted(loading.opened, reason, Abort.SILENT)
-            self._end(source)
-
-    def _end(self, source: bytes) -> None:
-        if loading := self._loads.pop(source, None):
-            loading.opened.close()
+            self._broken_off(source, reason, Abort.SILENT)
 
     def _send(self, target: bytes, sap: int, message: bytes) -> None:
         with suppress(OSError):  # what is not sent is repeated

@@ -1,4 +1,4 @@
-"""Simulated machines that ask for a system by MOP and by RPL, on one interface. Need root."""
+"""Simulated machines that ask for a system by MOP and by RPL, on one interface. They need root."""
 
 from __future__ import annotations
 
