@@ -40,6 +40,15 @@ raw = "terminal-server/wwng.sys"
 load = 0x5200
 start = 0x5204
 names = { "TIDEBOARD-1" = "terminal-server/board.sys" }
+[loadout.old-disk]
+raw = "terminal-server/boot.bin"
+load = 0x7c00
+parts = { "terminal-server/floppy.img" = 0x900000 }
+names = { "TIDEBOARD" = "terminal-server/boot2.bin" }
+[client.tide-04]
+mac = "02:61:08:00:00:04"
+segment = "tideroom"
+boot = "old-disk"
 [client.tide-01]
 mac = "02:61:08:00:00:01"
 segment = "tideroom"
@@ -53,7 +62,10 @@ mac = "02:61:08:00:00:03"
 segment = "tideroom"
 boot = "terminal-server"
 """
-ONE, TWO, THREE, STRANGER, REFUSED = (f"02:61:08:00:00:{n}" for n in ("01", "02", "03", "77", "66"))
+ONE, TWO, THREE, FOUR, STRANGER, REFUSED = (
+    f"02:61:08:00:00:{n}" for n in ("01", "02", "03", "04", "77", "66")
+)
+FLOPPY = random.Random(144).randbytes(1_474_560)
 
 
 class Wire:
@@ -64,6 +76,9 @@ class Wire:
         (folder / "files/terminal-server").mkdir(parents=True)
         (folder / "files/terminal-server/wwng.sys").write_bytes(IMAGE)
         (folder / "files/terminal-server/board.sys").write_bytes(b"board")
+        (folder / "files/terminal-server/boot.bin").write_bytes(b"a boot block")
+        (folder / "files/terminal-server/boot2.bin").write_bytes(b"another" * 300)
+        (folder / "files/terminal-server/floppy.img").write_bytes(FLOPPY)
         (folder / "files/wwng3.sys").write_bytes(b"found by itself")
         (folder / "files/clients/tide-02/terminal-server").mkdir(parents=True)
         (folder / "files/clients/tide-02/terminal-server/wwng.sys").write_bytes(b"its own")
@@ -117,7 +132,7 @@ def wire(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Wire]:
 @pytest.mark.parametrize("framing", ["SNAP", "ETHERNET", "RPL"])
 def test_any_system(wire: Wire, framing: str) -> None:
     assert wire.loaded(ONE, framing=framing) == IMAGE
-    assert wire.said(ONE).startswith("0x5200 0x5204 ")
+    assert wire.said(ONE).startswith(f"0x5200:{len(IMAGE)} 0x5204 ")
     over = "RPL" if framing == "RPL" else "MOP"
     again = 2 if framing == "RPL" else 0  # its last block is not acknowledged
     until(lambda: wire.events("file-sent", client="tide-01", over=over), "it was not told")
@@ -136,6 +151,22 @@ def test_by_name_and_by_client(wire: Wire) -> None:
     (missing,) = wire.events("file-missing", client="tide-01")
     assert missing["path"] == "WWNG4.SYS" and missing["near"] == ["wwng3.sys"]
     assert wire.loaded(ONE, "../daskel.toml") == b""
+
+
+def test_a_boot_block_and_a_disk(wire: Wire) -> None:
+    """By RPL also for what its boot ROM calls itself; and a dissector finds no fault."""
+    disk = f",0x900000:{len(FLOPPY)} 0x7c00 "
+    assert wire.loaded(FOUR) == b"a boot block" + FLOPPY
+    assert wire.said(FOUR).startswith(f"0x7c00:12{disk}")
+    assert wire.loaded(FOUR, "TideBoard", framing="RPL") == b"another" * 300 + FLOPPY
+    assert wire.said(FOUR).startswith(f"0x7c00:2100{disk}")
+    read = f"tshark -r {wire.folder}/{FOUR}.got.pcap -Y"
+    faults = wire.net.run("old", read, "_ws.malformed || _ws.expert")
+    fields = "-T fields -e rpl.laddress -e rpl.data"
+    blocks = wire.net.run("old", f"{read} rpl.type==32 {fields}").splitlines()
+    placed = {int(at, 16): bytes.fromhex(data) for at, data in map(str.split, blocks)}
+    whole = b"".join(data for _, data in sorted(placed.items()))
+    assert (faults, whole) == ("", b"another" * 300 + FLOPPY)
 
 
 def test_who_gets_none(wire: Wire) -> None:

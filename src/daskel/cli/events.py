@@ -129,6 +129,7 @@ def words(event: Event) -> tuple[str, str]:
             return "asked", f"{event.path} over {event.over}: {how}"
         case RawAsked():
             got = ", and was loaded" if event.loaded else ""
+            got += f": {event.trouble.value}" if event.trouble else ""
             return "asked", f"for {event.asked} by {event.protocol} in raw Ethernet frames{got}"
         case LeftOut():
             lines = counted(event.count, "more line")

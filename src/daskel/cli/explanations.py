@@ -69,7 +69,8 @@ def _firmware(asked: str | None, found: Effective, seen: int | None) -> tuple[Fi
 
 
 def show(output: Output, explanation: Explanation, firmware: Firmware, how: str) -> None:
-    about = f"  {explanation.mac} on {explanation.segment}, firmware {firmware.value} ({how})"
+    asks = "without IP" if explanation.without_ip else f"firmware {firmware.value} ({how})"
+    about = f"  {explanation.mac} on {explanation.segment}, {asks}"
     output.print(Text.assemble((explanation.client, "bold"), about))
     for number, step in enumerate(explanation.steps, 1):
         output.print()

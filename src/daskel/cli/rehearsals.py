@@ -21,10 +21,11 @@ from daskel.cli.practice_server import Practice, Practised
 from daskel.cli.usage import UsageProblem
 from daskel.core.boot.identity import by_mac
 from daskel.core.content.computed import client_paths, own_places
+from daskel.core.content.raw_systems import ANY, Asked, NoRawSystem, raw_system
 from daskel.core.dhcp.client_messages import BOARD, FACES
 from daskel.core.history.case import Case, Cause
 from daskel.core.history.diagnosis import diagnose
-from daskel.core.history.events import Seen
+from daskel.core.history.events import Seen, Who
 from daskel.core.history.outcome import Result
 from daskel.core.site.layers import Effective, effective
 from daskel.core.site.model import Site
@@ -32,7 +33,8 @@ from daskel.core.values import few, show_duration, show_size
 from daskel.rehearse.client import Board, Got, SimulatedBoot
 from daskel.rehearse.fetch import Way
 from daskel.rehearse.initrds import Initrds
-from daskel.rehearse.storm import NOT_SIMULATED, Job
+from daskel.rehearse.raw import MOP, RPL, RawJob
+from daskel.rehearse.storm import Job
 from daskel.store.reading import read_boots, read_leases
 from daskel.system.roots.inside import inside
 from daskel.system.roots.roots import RootFolder
@@ -65,16 +67,14 @@ def jobs_of(
 
 
 def in_raw_frames(found: Effective) -> bool:
-    """It asks without IP, which nothing on loopback carries."""
-    return found.loadout is not None and found.loadout.raw is not None and found.loadout.leaves
+    """It asks without IP."""
+    return found.loadout is not None and found.loadout.in_raw_frames
 
 
-_RAW = "it asks in raw Ethernet frames, which need a wire: daskel explain shows what it gets"
-
-
-def _seen(practice: Practice, names: Sequence[str], site: Site) -> dict[str, int]:
-    """The architecture types that machines sent last, by MAC address."""
-    seen = dict(read_leases(practice.state).architectures())
+def _seen(practice: Practice, names: Sequence[str], site: Site) -> dict[str, int | str]:
+    """The architecture types that machines sent last, by MAC address; "rpl" of those that asked by
+    that."""
+    seen: dict[str, int | str] = dict(read_leases(practice.state).architectures())
     others = {site.clients[name].mac for name in names} - seen.keys()
     for boot in read_boots(practice.state, clients=others, most=_LOOK_BACK):
         number = next(
@@ -82,24 +82,29 @@ def _seen(practice: Practice, names: Sequence[str], site: Site) -> dict[str, int
         )
         if number is not None:
             seen.setdefault(boot.mac, number)
+        elif any(e.over == RPL.upper() for _, e in boot.of(Seen)):
+            seen.setdefault(boot.mac, RPL)
     return seen
 
 
 def _job(
-    practice: Practice, file: SiteFile, site: Site, name: str, like: str, seen: Mapping[str, int],
-    firmware: str | None,
+    practice: Practice, file: SiteFile, site: Site, name: str, like: str,
+    seen: Mapping[str, int | str], firmware: str | None,
 ) -> Job:  # fmt: skip
     found = effective(site, name)
     if found.segment is None:
         raise UsageProblem(f"client {name} is on no segment", "daskel check says more")
     server = site.segments[found.segment.value].server
-    if in_raw_frames(found):
-        return Job(practice.wire, server, name, found.mac.value, "bios", note=_RAW)
     known = seen.get(file.valid.clients[like].mac)
+    if firmware in (MOP, RPL) or in_raw_frames(found):
+        kind = firmware if firmware in (MOP, RPL) else RPL if known == RPL else MOP
+        raw = _raw_job(site, found, kind)
+        return Job(practice.wire, server, name, found.mac.value, kind, raw=raw)
     written = found.firmware.value if found.firmware else None
     if written not in FACES:
         written = None
-    face = firmware or written or firmware_of(file, found.loadout_name, known)
+    number = known if isinstance(known, int) else None
+    face = firmware or written or firmware_of(file, found.loadout_name, number)
     board = _board(site, name) if face == BOARD else None
     try:
         way = Way.of(site, name)
@@ -117,6 +122,19 @@ def firmware_of(file: SiteFile, loadout: str | None, seen: int | None) -> str:
         return "uefi-arm64"
     here = file.valid.settings.loaders
     return "bios" if "bios" in here and "bios" not in file.valid.unbuilt else "uefi-x64"
+
+
+def _raw_job(site: Site, found: Effective, kind: str) -> RawJob:
+    """It asks for any system, or by the first name there is, where it would get none."""
+    loadout, asked = found.loadout, ANY
+    assert found.segment, "the caller looked"
+    if loadout and not loadout.raw and loadout.names:
+        asked = Asked(next(iter(loadout.names)), itself=kind == RPL)
+    system = raw_system(site, Who(found.name, found.mac.value), found.segment.value, asked)
+    if isinstance(system, NoRawSystem):
+        return RawJob(kind, asked.name or "", (), 0)
+    images = tuple((image.path, image.load) for image in system.images)
+    return RawJob(kind, asked.name or "", images, system.start)
 
 
 def _board(site: Site, name: str) -> Board:
@@ -162,11 +180,6 @@ class Rehearsed:
     def good(self) -> bool:
         return not self.problem
 
-    @property
-    def simulated(self) -> bool:
-        """Something was tried at all."""
-        return self.boot.stage != NOT_SIMULATED
-
 
 def judged(
     practised: Practised, file: SiteFile, boots: Sequence[SimulatedBoot], since: float
@@ -189,10 +202,20 @@ def judged(
             cause = next(iter(diagnose(case)), None)
             if boot.stage == "local disk" and case.result == Result.REFUSED:
                 problem = "it gets no boot file"
+        if problem and cause is None and boot.firmware in (MOP, RPL):
+            remedy = _unheard(site, boot.name)
         cause = cause if problem and not remedy else None
         what = what_boots(site, boot.name)
         results.append(Rehearsed(boot, what, problem, cause, remedy, tuple(warnings)))
     return results
+
+
+def _unheard(site: Site, name: str) -> str:
+    """What to do for a machine that asks where nobody listens; empty where somebody does."""
+    segment = effective(site, name).segment
+    if segment is None or site.segments[segment.value].raw:
+        return ""
+    return f"add raw = true to [segment.{segment.value}]"
 
 
 def what_boots(site: Site, name: str) -> str:

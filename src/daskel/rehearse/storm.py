@@ -19,9 +19,9 @@ from daskel.core.dhcp.client_messages import FACES
 from daskel.rehearse.client import Board, Read, SimulatedBoot, boot
 from daskel.rehearse.dynamic_linking import needed_files
 from daskel.rehearse.fetch import DIRECT, Way
+from daskel.rehearse.raw import RawJob, load
 from daskel.system.host.processes import Busy, Look, end_with_parent
 
-NOT_SIMULATED = "not simulated"  # a stage
 _BUSY, _WAITS_FOR_DISK = 0.85, 0.3  # of the time
 _LINE = 112e6  # bytes a second that a line of 1 Gbit/s carries of files
 
@@ -34,17 +34,17 @@ class Job:
     server: IPv4Address
     name: str
     mac: str
-    firmware: str  # one of `FACES`
+    firmware: str  # one of `FACES`, or what a machine asks by in raw Ethernet frames
     way: Way = DIRECT
     board: Board | None = None
     read: Read = needed_files
-    note: str = ""  # why it cannot be simulated
+    raw: RawJob | None = None  # it asks in raw Ethernet frames
 
     def run(self, progress: Callable[[SimulatedBoot], None]) -> SimulatedBoot:
         """Boot, and tell `progress` how far it is."""
-        if self.note:
-            who = self.name, self.mac, self.firmware
-            return SimulatedBoot(*who, NOT_SIMULATED, note=self.note)
+        if self.raw:
+            result = SimulatedBoot(self.name, self.mac, self.firmware)
+            return load(self.wire, self.server, result, self.raw, progress)
         return boot(
             self.wire, self.server, self.name, self.mac, FACES[self.firmware], progress, self.way,
             self.read, self.board,

@@ -31,6 +31,7 @@ from daskel.service.nfs.grants import Exports
 from daskel.service.nfs.listener import NfsService
 from daskel.service.nfs.nfsd_grants import KernelExports
 from daskel.service.nfs.portmap import PortMapper, served
+from daskel.service.raw.links import Datagrams, Interface
 from daskel.service.raw.mop import MopService
 from daskel.service.raw.rpl import RplService
 from daskel.service.shared import Moving, Shared
@@ -77,7 +78,7 @@ class Server:
         self._simple += _dhcp_services(self._shared)
         if not wire.loopback:
             self._simple.append(OtherServers(self._shared, _alone_on(site)))
-            self._simple += _raw_services(self._shared)
+        self._simple += _raw_services(self._shared)
         for server in servers(site):
             self._simple.append(TftpService(self._shared, contents, server))
             if isinstance(self.exports, Exports):
@@ -246,8 +247,27 @@ def _dhcp_services(shared: Shared) -> list[DhcpService]:
 def _raw_services(shared: Shared) -> list[MopService | RplService]:
     """For each interface with a segment that says `raw = true`, one of each protocol."""
     said = {n: s for n, s in shared.site.served.items() if s.raw and not behind_relays(s)}
-    wires = _wires(shared.site, said).items()
-    return [kind(shared, wire, names) for wire, names in wires for kind in (MopService, RplService)]
+    if shared.wire.loopback:
+        return _practised_raw_services(shared, said)
+    wires, kinds = _wires(shared.site, said).items(), (MopService, RplService)
+    return [
+        kind(shared, Interface(wire, kind.listens), names)
+        for wire, names in wires for kind in kinds
+    ]  # fmt: skip
+
+
+def _practised_raw_services(
+    shared: Shared, said: Mapping[str, Segment]
+) -> list[MopService | RplService]:
+    by_server: dict[IPv4Address, list[str]] = {}
+    for name, segment in said.items():
+        by_server.setdefault(segment.server, []).append(name)
+    ports = shared.wire.ports
+    return [
+        kind(shared, Datagrams(sockets.udp(shared.wire.outside(server), port)), names)
+        for server, names in by_server.items()
+        for kind, port in ((MopService, ports.mop), (RplService, ports.rpl))
+    ]
 
 
 def listening_on(site: Site) -> list[str]:

@@ -13,6 +13,7 @@ from urllib.parse import urlsplit
 from daskel.core.audit.checks import check_site
 from daskel.core.content.computed import OF_CLIENTS, OF_GROUPS
 from daskel.core.content.grub import MACHINES, image_path
+from daskel.core.memory_image import MEMORY_END
 from daskel.core.replies.bootfile import NONE
 from daskel.core.roots.kernels import (
     HEAD,
@@ -156,17 +157,33 @@ def _kernels_that_differ(file: SiteFile, site: Site, root: str, tree: Path) -> I
 def _raw_images(site: Site, name: str, loadout: Loadout, folder: FilesFolder) -> Iterator[Finding]:
     """Images for machines that ask in raw Ethernet frames: no more is known than that they are
     there."""
-    named: list[tuple[tuple[str, ...], str]] = [(("names", k), p) for k, p in loadout.names.items()]
-    for key, path in [*([(("raw",), loadout.raw)] if loadout.raw else []), *named]:
+    named: list[tuple[tuple[str, ...], str, int]] = []
+    named += [(("raw",), loadout.raw, loadout.load)] if loadout.raw else []
+    named += [(("names", n), path, loadout.load) for n, path in loadout.names.items()]
+    named += [(("parts", path), path, at) for path, at in loadout.parts.items()]
+    taken: dict[str, range] = {}  # of the machine's memory
+    for key, path, start in named:
         origin, problem, remedy = site.origin("loadout", name, *key), "", ""
         try:
-            if not _head(folder, path)[1]:
+            size = _head(folder, path)[1]
+            place = range(start, start + size)
+            if not size:
                 problem, remedy = "is empty", "put the image there"
+            elif place.stop > MEMORY_END:
+                problem, remedy = f"ends behind {MEMORY_END - 1:#x}", "correct its address"
+            elif key[0] != "names":
+                if over := next((o for o, at in taken.items() if _overlap(place, at)), None):
+                    problem, remedy = f"is loaded over {over}", "correct one of their addresses"
+                taken[path] = place
         except OSError as error:
             problem, remedy = (error.strerror or "").lower(), _nearest(folder.folder, path)
         if problem:
-            text = f"image {path} of loadout {name}: {problem}"
+            text = f"image {path} of loadout {name} {problem}"
             yield Finding(Severity.ERROR, origin, text, remedy)
+
+
+def _overlap(one: range, other: range) -> bool:
+    return one.start < other.stop and other.start < one.stop
 
 
 def _boot_files(file: SiteFile, site: Site, folder: FilesFolder) -> Iterator[Finding]:

@@ -26,7 +26,7 @@ from daskel.core.dhcp.pxe import Firmware
 from daskel.core.history.boots import Boot, End, fetches
 from daskel.core.history.case import Blind, Case
 from daskel.core.history.diagnosis import CANNOT_TELL, diagnose
-from daskel.core.history.events import Seen, Stage, Up
+from daskel.core.history.events import RawAsked, Seen, Stage, Up
 from daskel.core.history.outcome import GOOD
 from daskel.core.history.ways import furthest
 from daskel.core.site.model import Site
@@ -87,10 +87,10 @@ def test_what_others_would_have_captured(path: Path, view: str) -> None:
 
 OTHERS = {  # of machines, servers and wires that were not set up for this
     "ipv6-pxe-grub-own-image": ("menu", CANNOT_TELL),
-    "mop-vax-byname": ("seen", "raw-ethernet"),
-    "mop-vax-console": ("seen", "raw-ethernet"),
-    "mop-vax-eth8k": ("seen", "raw-ethernet"),
-    "rpl-load-by-hand": ("seen", "raw-ethernet"),
+    "mop-vax-byname": ("kernel", CANNOT_TELL),
+    "mop-vax-console": ("seen", "raw-silent"),
+    "mop-vax-eth8k": ("kernel", CANNOT_TELL),
+    "rpl-load-by-hand": ("kernel", "loads-again"),
     "secureboot-daskel-loader-refused": ("loader", "loader-refused"),
     "secureboot-shim-grub-kernel-tftp": ("kernel", CANNOT_TELL),
     "secureboot-unsigned-kernel-refused": ("menu", CANNOT_TELL),
@@ -139,7 +139,9 @@ def test_behind_a_relay_agent() -> None:
 def test_what_a_raw_request_asks_for() -> None:
     (case,) = cases_of(list(read_frames(HERE / "others/mop-vax-byname.pcap")))
     (cause,) = diagnose(case)
-    assert '"TIDEBOARD-1"' in cause.problem and "another machine" in cause.problem
+    assert "it ends 0 seconds after" in cause.problem
+    (*_, (_, told)) = case.boot.of(RawAsked)
+    assert (told.asked, told.loaded, told.by) == ('"TIDEBOARD-1"', True, "16:89:77:f0:d7:07")
 
 
 def test_what_a_capture_can_show() -> None:

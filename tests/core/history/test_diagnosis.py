@@ -33,6 +33,8 @@ from daskel.core.history.events import (
     MountRefusal,
     MountRefused,
     OtherServer,
+    RawAsked,
+    RawTrouble,
     Refusal,
     Refused,
     RootTrouble,
@@ -72,6 +74,10 @@ SYSTEM = [Seen(WHO, "tideroom", None, "udhcp"), replace(ADDRESSED, boot_file=Non
 RUNNING = [*INITRD, *SYSTEM]
 ROOT = [*RUNNING, Mounted(WHO, "notebook")]
 UP = [*ROOT, Up(WHO, 12.0, "6.1.0", LINE)]
+RAW = [Seen(WHO, "tideroom", "MOP, DELQA or DESQA, asks for a system", "MOP", over="MOP")]
+RAW_TOLD = Told(WHO, (Loaded("old", "old/wwng.sys", (), "", None),))
+RAW_ASKED = FileAsked(WHO, "old/wwng.sys", FileKind.KERNEL, 70_000, "MOP")
+RAW_SENT = FileSent(WHO, "old/wwng.sys", FileKind.KERNEL, 70_000, 1.0, "MOP")
 KERNEL_ASKED = FileAsked(WHO, "notebook/vmlinuz", FileKind.KERNEL, 14_000_000, "tftp")
 
 
@@ -139,6 +145,18 @@ CAUSES: list[tuple[str, list[Event], list[str]]] = [  # cause, events, words of 
     ("stale", [*UP, RootTrouble(WHO, Trouble.STALE, "notebook")], ["start it again"]),
     ("differs", [*ROOT, Up(WHO, 9.0, "6.1.0", f"BOOT_IMAGE=x {LINE.replace('quiet', 'single')}")],
      ["without quiet and with single"]),
+    ("file-missing", [*RAW, FileMissing(WHO, "WWNG2", "MOP", "no such file", near=("old/wwng.sys",))],
+     ["WWNG2", "there is old/wwng.sys", "names"]),
+    ("not-acknowledged", [*RAW, RAW_TOLD, RAW_ASKED, FileAborted(
+        WHO, "old/wwng.sys", "MOP", "block 3 was never acknowledged", Abort.SILENT)], ["block 3"]),
+    *((cause, [RawAsked(WHO, "MOP", "a system", trouble=trouble, by="02:61:08:00:00:fe", **more)], words)
+      for trouble, cause, more, words in (
+          (RawTrouble.SILENT, "raw-silent", {"times": 4}, ["4 requests", "raw = true"]),
+          (RawTrouble.FRAMING, "raw-framing", {}, ["02:61:08:00:00:fe", "another framing"]),
+          (RawTrouble.TOO_LARGE, "raw-too-large", {"block": 2, "size": 1100}, ["block 2", "1100 bytes"]),
+          (RawTrouble.NOT_ACKNOWLEDGED, "not-acknowledged", {"block": 7}, ["block 7"]),
+          (RawTrouble.AGAIN, "loads-again", {"loaded": True, "seconds": 2.5}, ["2.50 s", "load or start"]),
+      )),
     ("packets-lost", [*MENU, *sent("notebook/vmlinuz", FileKind.KERNEL, 1_400_000, 60),
                       *sent("notebook/initrd.img", FileKind.INITRD), *SYSTEM,
                       Mounted(WHO, "notebook")], ["60 packets", "6%"]),
@@ -203,6 +221,18 @@ def test_a_machine_that_starts_over_again_and_again() -> None:
     found = diagnose(Case(boots[0], float("inf"), boots[1:]))
     assert [one.cause for one in found] == ["kernel-silent", "starts-over"]
     assert "3 times" in found[1].problem
+
+
+def test_a_machine_that_is_loaded_in_raw_frames_and_asks_again() -> None:
+    """At once: what it got does not run. After days: somebody switched it on."""
+    events = [*RAW, RAW_TOLD, RAW_ASKED, RAW_SENT]
+    for pause, said in ((10.0, ["loads-again"]), (100_000.0, [])):
+        boots = [boot_of(events, 1000.0 + pause * n) for n in (2, 1, 0)]
+        found = diagnose(Case(boots[0], boots[0].last + 5, boots[1:]))
+        assert [one.cause for one in found if one.stops] == said
+        assert not said or "loaded 2 times" in found[0].problem
+        later = diagnose(Case(boots[0], boots[0].last + 500, boots[1:]))
+        assert not any(one.stops for one in later), "it runs by now"
 
 
 @pytest.mark.parametrize(

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import random
+from itertools import pairwise
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from daskel.core.memory_image import MemoryImage
 from daskel.core.mop.load import Load, State
 from daskel.core.mop.messages import (
+    LARGEST_BLOCK,
     Code,
     Frame,
     Framing,
@@ -57,17 +60,22 @@ def test_the_same_load_as_a_rom_took(name: str, asked: str, framing: Framing) ->
     image = b"".join(message[6:] for message in loads)
     end = next(f.message for f in found if f.message[0] == Code.PARAMETERS)
     address, transfer = (int.from_bytes(m, "little") for m in (loads[0][2:6], end[-4:]))
-    load = Load(len(image), address, transfer)
+    load = Load(MemoryImage([(len(image), address)], LARGEST_BLOCK), transfer)
     load.begin(0.0)
-    sent = [load.message(image[: load.wanted[1]])]
+    sent = [load.message(due(load, image))]
     for frame in found[last + 1 :]:
         told = parse(frame.message)
         if isinstance(told, RequestLoad) and load.acknowledged(told, 0.0):
-            offset, length = load.wanted
-            sent.append(load.message(image[offset : offset + length]))
+            sent.append(load.message(due(load, image)))
     assert sent == [*loads, end] and load.state is State.DONE
     for frame in found:
         assert parse_frame(serialise_frame(frame)) == frame
+
+
+def due(load: Load, *images: bytes) -> bytes:
+    """The bytes of the block that is due."""
+    block = load.wanted
+    return images[block.image][block.offset :][: block.length] if block else b""
 
 
 def test_what_a_rom_says_it_is() -> None:
@@ -84,6 +92,7 @@ class Client:
     def __init__(self, loss: float, seed: int) -> None:
         self.got, self.wants, self._loss, self._chance = b"", 0, loss, random.Random(seed)
         self.transfer: int | None = None
+        self.addresses: list[int] = []
 
     def _lost(self) -> bool:
         return self._chance.random() < self._loss
@@ -93,7 +102,7 @@ class Client:
             return None
         if message[1] == self.wants & 0xFF:
             if message[0] == Code.LOAD:
-                assert int.from_bytes(message[2:6], "little") == 0x5200 + len(self.got)
+                self.addresses.append(int.from_bytes(message[2:6], "little"))
                 self.got += message[6:]
             else:
                 self.transfer = int.from_bytes(message[-4:], "little")
@@ -109,23 +118,23 @@ class Client:
 def test_a_load_comes_whole(size: int, loss: float) -> None:
     """Also more blocks than a message's number has values."""
     image, client = random.Random(size).randbytes(size), Client(loss, size)
-    load, now = Load(size, 0x5200, 0x5204), 0.0
+    more = b"a disk" * size
+    load = Load(MemoryImage([(size, 0x5200), (len(more), 0x900000)], LARGEST_BLOCK), 0x5204)
+    now, send = 0.0, True
     load.begin(now)
-    due = True
     while load.state in (State.LOADING, State.ENDING):
-        told = None
-        if due:
-            offset, length = load.wanted
-            told = client.hears(load.message(image[offset : offset + length]))
+        told = client.hears(load.message(due(load, image, more))) if send else None
         now += 0.01 if told else 0.25
-        due = load.acknowledged(told, now) if told else load.tick(now)
-    assert (client.got, client.transfer) == (image, 0x5204)
+        send = load.acknowledged(told, now) if told else load.tick(now)
+    assert (client.got, client.transfer) == (image + more, 0x5204)
+    wanted = [*range(0x5200, 0x5200 + size, 1024), *range(0x900000, 0x900000 + len(more), 1024)]
+    assert client.addresses == wanted and load.done == len(image + more)
     assert load.state is State.DONE or loss  # its last acknowledgement may be lost for ever
-    assert bool(load.repeated) == bool(loss and size > 1025) or size <= 1025
+    assert bool(load.repeated) == bool(loss) or size <= 1025
 
 
 def test_who_says_nothing_is_given_up() -> None:
-    load, now, sent = Load(5000, 0, 0), 0.0, 0
+    load, now, sent = Load(MemoryImage([(5000, 0)], LARGEST_BLOCK), 0), 0.0, 0
     load.begin(now)
     while load.state is not State.GIVEN_UP:
         sent += load.tick(now)
@@ -135,12 +144,29 @@ def test_who_says_nothing_is_given_up() -> None:
 
 
 def test_a_fault_that_the_client_tells_is_mended() -> None:
-    load = Load(5000, 0, 0)
+    load = Load(MemoryImage([(5000, 0)], LARGEST_BLOCK), 0)
     load.begin(0.0)
     assert load.acknowledged(RequestLoad(1), 1.0) and load.number == 1
     assert not load.acknowledged(RequestLoad(1), 1.0), "the same once more"
     assert load.acknowledged(RequestLoad(1, error=1), 1.0) and load.number == 1
     assert not load.acknowledged(RequestLoad(7), 1.0) and load.repeated == 1
+
+
+@given(st.lists(st.integers(0, 4000), max_size=5), st.integers(1, 1500))
+def test_images_in_blocks(sizes: list[int], block: int) -> None:
+    memory = MemoryImage([(size, n << 20) for n, size in enumerate(sizes)], block)
+    blocks = [memory.at(number) for number in range(memory.blocks)]
+    for n, size in enumerate(sizes):
+        own = [one for one in blocks if one.image == n]
+        assert [b for one in own for b in range(one.offset, one.offset + one.length)] == list(
+            range(size)
+        )
+        assert all(one.address == (n << 20) + one.offset for one in own)
+    done = [memory.before(number) for number in range(memory.blocks + 1)]
+    assert [b - a for a, b in pairwise(done)] == [one.length for one in blocks]
+    assert (done[0], done[-1]) == (0, memory.size)
+    with pytest.raises(IndexError):
+        memory.at(memory.blocks)
 
 
 @pytest.mark.parametrize(

@@ -9,9 +9,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from daskel.core.memory_image import MemoryImage
 from daskel.core.reader import MalformedError
 from daskel.core.rpl.load import Load, State
 from daskel.core.rpl.messages import (
+    LARGEST_BLOCK,
     FileData,
     Find,
     Flags,
@@ -47,19 +49,23 @@ def test_frames_that_a_dissector_knows() -> None:
 @pytest.mark.parametrize("size", [1, 1440, 1441, 100 * 1440 + 7])
 def test_a_load_comes_whole(size: int, loss: float) -> None:
     image, chance = random.Random(size).randbytes(size), random.Random(7)
-    load, now, got, wants = Load(size, 0x10000, 0x10004), 0.0, b"", 0
+    sizes = (size, 0x10000), (1_474_560, 0x100000)  # a boot block, and a floppy's image
+    image += random.Random(8).randbytes(1_474_560)
+    load, now, got, wants = Load(MemoryImage(sizes, LARGEST_BLOCK), 0x10004), 0.0, b"", 0
     due, began = load.asked(0, now), False
     while load.state is State.LOADING:
         asks = None
         for number in due:
-            offset, length = load.span(number)
-            block = load.message(number, image[offset : offset + length], ends=number == due[-1])
+            part = load.memory.at(number)
+            data = image[part.offset + size * part.image :][: part.length]
+            block = load.message(number, data, ends=number == due[-1])
             read = parse(file_data(block))
             assert read == block
             if chance.random() < loss:
                 continue
             if number == wants:
-                assert block.place == 0x10000 + len(got)
+                at = len(got) - size
+                assert block.place == (0x10000 + len(got) if at < 0 else 0x100000 + at)
                 got, wants = got + block.data, wants + 1
                 began = began or bool(block.flags & Flags.BEGIN and block.begin == 0x10004)
             if block.flags & Flags.ACKNOWLEDGE or number > wants:
@@ -74,7 +80,7 @@ def test_a_load_comes_whole(size: int, loss: float) -> None:
 
 
 def test_who_says_nothing_is_given_up() -> None:
-    load, now = Load(100_000, 0, 0), 0.0
+    load, now = Load(MemoryImage([(100_000, 0)], LARGEST_BLOCK), 0), 0.0
     load.asked(0, now)
     while load.state is State.LOADING:
         now += 0.25

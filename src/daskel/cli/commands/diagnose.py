@@ -20,6 +20,7 @@ from daskel.core.history.diagnosis import CANNOT_TELL, diagnose
 from daskel.core.history.events import OtherServer
 from daskel.core.history.outcome import GOOD, Result, waits_for
 from daskel.core.history.ways import furthest
+from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
 from daskel.core.values import parse_mac, show_ago
 from daskel.system.captures import read_frames
@@ -79,11 +80,26 @@ def _never_seen(site: Site, name: str, output: Output) -> ExitCode:
         f"cable in, is {mac} its MAC address? daskel lobby list shows machines nobody knows, "
         "daskel survey which interface faces them",
     )
+    cause = _unheard(site, name) or cause
     if output.as_json:
         output.json([{"client": name, "mac": mac, "result": None, "findings": [cause_json(cause)]}])
     else:
         show_causes([cause], output)
     return ExitCode.BAD_NEWS
+
+
+def _unheard(site: Site, name: str) -> Cause | None:
+    """It asks in raw Ethernet frames, where nobody listens for these."""
+    found = effective(site, name) if name in site.clients else None
+    if found is None or found.segment is None or not found.loadout:
+        return None
+    segment = found.segment.value
+    there = site.segments.get(segment)
+    if not found.loadout.in_raw_frames or there is None or there.raw:
+        return None
+    problem = f"{name} asks in raw Ethernet frames, and segment {segment} does not listen for them"
+    remedy = f"add raw = true to [segment.{segment}], and start daskel serve again"
+    return Cause("raw-silent", problem, remedy)
 
 
 def _captured(args: argparse.Namespace, output: Output) -> ExitCode:

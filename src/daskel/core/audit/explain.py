@@ -14,7 +14,7 @@ from daskel.core.boot.arguments import compose, mount_path, nfs_root
 from daskel.core.boot.wire import Ports
 from daskel.core.content.computed import client_paths, grub_text, uboot_text, written_text
 from daskel.core.content.grub import config_path, wants_loader
-from daskel.core.content.raw_systems import RawSystem, raw_system
+from daskel.core.content.raw_systems import Asked, RawSystem, raw_system
 from daskel.core.dhcp import options
 from daskel.core.dhcp.packet import NOWHERE, Packet, serialise
 from daskel.core.dhcp.pxe import BootRequest
@@ -61,6 +61,7 @@ class Explanation:
     steps: tuple[Step, ...]
     overridden: tuple[Overridden, ...] = ()
     problem: str = ""  # why the client does not get this far
+    without_ip: bool = False  # it asks in raw Ethernet frames, and has no firmware that boots by IP
 
 
 def explain(answers: Answers, name: str, discover: Packet, now: float) -> Explanation:
@@ -73,9 +74,9 @@ def explain(answers: Answers, name: str, discover: Packet, now: float) -> Explan
     if found.segment is None or found.segment.value not in site.segments:
         raise ValueError(f"client {name} is on no segment")
     segment = found.segment.value
-    raw = _raw(site, found, segment)
-    if raw and found.loadout and found.loadout.leaves:  # it knows no IP
-        return Explanation(name, found.mac.value, segment, tuple(raw), found.overridden)
+    raw = tuple(_raw(site, found, segment))
+    if raw and found.loadout and found.loadout.in_raw_frames:
+        return Explanation(name, found.mac.value, segment, raw, found.overridden, without_ip=True)
     question = answers.replies.question(segment, discover, now)
     answer = answers.dhcp(segment, discover, now, unicast=False)
     file = answers.replies.plan(question).file
@@ -114,10 +115,11 @@ def _raw(site: Site, found: Effective, segment: str) -> list[Step]:
     ]
     for key, asked in ((None, "any system"), *((n, f'"{n}"') for n in loadout.names)):
         who = Who(found.name, found.mac.value)
-        system = raw_system(site, who, segment, key)
+        system = raw_system(site, who, segment, Asked(key))
         place = ("raw",) if key is None else ("names", key)
         if isinstance(system, RawSystem):
-            text = f"{system.path}, to {system.load:#x}, begun at {system.start:#x}"
+            images = [f"{image.path}, to {image.load:#x}" for image in system.images]
+            text = f"{'; '.join(images)}; begun at {system.start:#x}"
             lines.append(Line(asked, text, site.origin("loadout", name, *place)))
     return [Step("Raw Ethernet frames", tuple(lines))]
 

@@ -14,7 +14,7 @@ from daskel.core.boot.segments import multicast_group
 from daskel.core.boot.wire import Ports
 from daskel.core.content.computed import Content, Files, Missing, client_paths, told_to
 from daskel.core.content.grub import config_path
-from daskel.core.content.raw_systems import RawSystem, raw_system
+from daskel.core.content.raw_systems import Asked, RawSystem, raw_system
 from daskel.core.content.up import SCRIPT
 from daskel.core.content.upload_rules import Uploads
 from daskel.core.dhcp import options
@@ -154,8 +154,8 @@ class Receiving:
         found = settings_of(self._site, who, segment)
         names = found.loadout.names if found and found.loadout else {}
         asked: list[str | None] = [None, *names]
-        gets = [(name, raw_system(self._site, who, segment, name)) for name in asked]
-        told = [(n, s.places, s.load, s.start) for n, s in gets if isinstance(s, RawSystem)]
+        gets = [(name, raw_system(self._site, who, segment, Asked(name))) for name in asked]
+        told = [(n, s.images, s.start) for n, s in gets if isinstance(s, RawSystem)]
         return {"raw frames": Item("answered"), "raw system": Item("", told)}
 
     def _replies(self, who: Who, segment: str) -> Received:

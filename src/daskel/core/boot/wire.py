@@ -21,12 +21,14 @@ class Ports:
     https: int = 443
     nbd: int = 10809
     multicast: int = 10808
+    mop: int = 10807  # frames in datagrams, only when practising
+    rpl: int = 10806
 
     @classmethod
     def from_base(cls, base: int) -> Ports:
         """The standard ports, moved up by `base`, so that no privilege is needed; those that are
         high ones, by less."""
-        high = (cls.nbd - _LESS, cls.multicast - _LESS)
+        high = (port - _LESS for port in (cls.nbd, cls.multicast, cls.mop, cls.rpl))
         ports = (cls.dhcp, cls.tftp, cls.http, cls.nfs, cls.pxe, cls.portmap, cls.https, *high)
         return cls(*(port + base for port in ports))
 

@@ -65,7 +65,7 @@ class Capture:
         self._dhcp = DhcpHeard(self._heard, self.scope)
         self._dhcp6 = Dhcp6Heard(self._heard, self.scope)
         self._tftp = TftpHeard(self._heard, self.scope)
-        self._tcp, self._raw = TcpHeard(self._heard), RawHeard(self._heard)
+        self._tcp, self._raw = TcpHeard(self._heard), RawHeard(self._heard, self.scope)
 
     def feed(self, at: float, frame: bytes) -> None:
         """`at`: seconds since 1970; `frame`: Ethernet, may be cut at its end; without a byte, it
@@ -83,6 +83,8 @@ class Capture:
             return
         if ethernet.src != _NOBODY:
             self.scope.senders.add(ethernet.src)
+        if not ethernet.dst[0] & 1:
+            self.scope.addressed.add(ethernet.dst)
         if inside is None:
             self._other(at, ethernet, frame)
             return

@@ -43,6 +43,8 @@ class Scope:
     routers: dict[bytes, bool] = field(default_factory=dict)  # IPv6's: addresses by DHCPv6?
     seen: set[Traffic] = field(default_factory=set)
     senders: set[bytes] = field(default_factory=set)  # hardware addresses
+    addressed: set[bytes] = field(default_factory=set)  # to whom frames went, and to nobody else
+    raw: set[bytes] = field(default_factory=set)  # who asks in raw Ethernet frames
     clients: set[bytes] = field(default_factory=set)  # of those, who asked for something
     dhcp_cut: set[str] = field(default_factory=set)  # machines whose messages say not what they are
 
@@ -70,9 +72,12 @@ class Scope:
         found: dict[Blind, str] = {}
         if Traffic.DHCP_ANSWERED not in self.seen and not (self.unfiltered and self.both_ways):
             found[Blind.DHCP_ANSWERS] = "it holds no message of a DHCP server"
+        own = bytes.fromhex(mac.replace(":", ""))
+        if own in self.raw and own not in self.addressed:
+            found[Blind.RAW] = "it holds no frame to this machine alone, as answers to it are"
         if mac in self.dhcp_cut:
             found[Blind.DHCP_OPTIONS] = "its DHCP messages are cut before what tells who asks"
-        sent = not self.senders or bytes.fromhex(mac.replace(":", "")) in self.senders
+        sent = not self.senders or own in self.senders
         if not sent and not asked:  # nor through a relay agent
             found |= dict.fromkeys(_OF_CLIENTS, "it holds nothing that this machine sent")
         elif not asked:

@@ -13,20 +13,33 @@ from daskel.core.site.model import Site
 
 
 @dataclass(frozen=True, slots=True)
-class RawSystem:
-    """`places`: where the image is, below `files`, the first that is there. `load` and `start` are
-    addresses of the machine's."""
+class RawImage:
+    """An image for the machine's memory from `load` on. `places`: where it is below `files`, the
+    first that is there."""
 
-    loadout: str
     path: str
     places: tuple[str, ...]
     load: int
+
+
+@dataclass(frozen=True, slots=True)
+class RawSystem:
+    """`images` are sent in this order, and begun at the address `start`; the first is the one that
+    was asked for."""
+
+    loadout: str
+    images: tuple[RawImage, ...]
     start: int
+
+    @property
+    def path(self) -> str:
+        """Of what was asked for."""
+        return self.images[0].path
 
     @property
     def told(self) -> Loaded:
         """As events say it."""
-        return Loaded(self.loadout, self.path, (), "", None)
+        return Loaded(self.loadout, self.path, tuple(i.path for i in self.images[1:]), "", None)
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,10 +52,22 @@ class NoRawSystem:
     path: str = ""  # what it asked for, where that was a name
 
 
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What a machine asks for. `itself`: `name` is what it calls itself, which only counts where
+    it stands in `names`."""
+
+    name: str | None = None  # None: any system
+    itself: bool = False
+
+
+ANY = Asked()
+
+
 def raw_system(
-    site: Site, who: Who, segment: str, name: str | None, assigned: Assigned = NOT_ASSIGNED
+    site: Site, who: Who, segment: str, asked: Asked = ANY, assigned: Assigned = NOT_ASSIGNED
 ) -> RawSystem | NoRawSystem:
-    """For a machine on `segment`. `name`: what it asks for by name, None for any system."""
+    """For a machine on `segment`."""
     denial = refusal(site, str(who.mac), segment)
     if denial:
         return NoRawSystem(denial.words, refused=denial.why)
@@ -53,17 +78,19 @@ def raw_system(
         return NoRawSystem("it has nothing to boot")
     loadout = found.loadout
     path = loadout.raw
-    if name is not None:
-        wanted = name.casefold()
-        path = next((p for n, p in loadout.names.items() if n.casefold() == wanted), name)
+    if asked.name is not None:
+        wanted, other = asked.name.casefold(), path if asked.itself else asked.name
+        path = next((p for n, p in loadout.names.items() if n.casefold() == wanted), other)
     if path is None:
         return NoRawSystem(f"its loadout {found.loadout_name} has no raw = ...")
-    try:
-        path = clean_path(path.encode("utf-8"))
-    except PathRefusedError as error:
-        return NoRawSystem(str(error), path=path)
-    if not may_have(site, who, path):
-        return NoRawSystem(NOT_YOURS, path=path)
+    images = []
+    for one, load in ((path, loadout.load), *loadout.parts.items()):
+        try:
+            clean = clean_path(one.encode("utf-8"))
+        except PathRefusedError as error:
+            return NoRawSystem(str(error), path=one)
+        if not may_have(site, who, clean):
+            return NoRawSystem(NOT_YOURS, path=clean)
+        images.append(RawImage(clean, (*own_places(site, who, clean), clean), load))
     start = loadout.load if loadout.start is None else loadout.start
-    places = (*own_places(site, who, path), path)
-    return RawSystem(found.loadout_name, path, places, loadout.load, start)
+    return RawSystem(found.loadout_name, tuple(images), start)

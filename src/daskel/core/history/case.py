@@ -20,6 +20,7 @@ class Blind(Enum):
     TFTP = "which files were asked for by TFTP"
     HTTP = "which files were asked for by HTTP"
     NFS = "what was mounted"
+    RAW = "what answered it in raw Ethernet frames"
     START = "what happened before"
 
 

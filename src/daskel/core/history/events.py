@@ -120,6 +120,7 @@ class Seen(Event):
     offered: Address | None = None  # the address that it is offered
     system: bool = False  # it is an operating system that asks
     ipv6: bool = False  # by DHCPv6
+    over: str = ""  # MOP or RPL, of a machine that asks in raw Ethernet frames
 
 
 @dataclass(frozen=True, slots=True)
@@ -366,6 +367,12 @@ class RawAsked(Event):
     protocol: str  # MOP or RPL
     asked: str  # for people: a file's name, or "a system"
     loaded: bool = False  # another machine sent it one, to its end
+    trouble: RawTrouble | None = None
+    times: int = 1  # requests; loads, where it asks again at once
+    by: str = ""  # the MAC address of who answered
+    seconds: float = 0.0  # from a load to the next request, or the end of the capture
+    block: int = 0  # that was not acknowledged
+    size: int = 0  # bytes of that block
 
 
 @dataclass(frozen=True, slots=True)
@@ -393,7 +400,18 @@ class Malformed(Event):
     example: str
 
 
+OVER_RAW = ("MOP", "RPL")  # what machines ask by in raw Ethernet frames
 DETAILS = (FileAsked, FileSized, Told)  # what only matters together with what follows it
+
+
+class RawTrouble(Enum):
+    """Why a machine that asked in raw Ethernet frames does not run."""
+
+    SILENT = "silent"
+    FRAMING = "framing"
+    TOO_LARGE = "too large"
+    NOT_ACKNOWLEDGED = "not acknowledged"
+    AGAIN = "again"
 
 
 class FileKind(Enum):

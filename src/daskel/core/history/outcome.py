@@ -12,6 +12,7 @@ from daskel.core.history.events import (
     ImageTold,
     MountRefused,
     OtherServer,
+    RawAsked,
     Refused,
     Seen,
     Stage,
@@ -27,6 +28,7 @@ _PATIENCE = {  # seconds without any event, after which a boot does not go on by
     Stage.RUNNING: 120.0,
 }
 _SHOCK = 20.0  # the same after bad news
+RAW_SETTLED = 60.0  # seconds in which a system that was loaded in raw frames and does not run asks
 _TRANSFER = 600.0  # the same while a file is being sent: it ends by itself when nobody answers
 
 
@@ -54,6 +56,9 @@ def result(boot: Boot, now: float) -> str:
     """One of `Result`."""
     if boot.stage in _ENDS:
         return _ENDS[boot.stage]
+    raw: RawAsked | None = boot.newest(RawAsked)
+    if raw and raw.loaded and raw.trouble is None and raw.seconds > RAW_SETTLED:
+        return Result.RUNNING
     loaded = boot.loaded
     in_memory = loaded is not None and loaded.root is None and bool(boot.newest(FileSent))
     whole = boot.stage is Stage.KERNEL and loaded is not None and not loaded.initrd

@@ -111,6 +111,11 @@ def _refused(stage: Stage | None, _: Event) -> Stage | None:
     return Stage.REFUSED if stage in (None, Stage.SEEN, Stage.LOCAL) else stage
 
 
+def _raw_asked(stage: Stage | None, event: Event) -> Stage | None:
+    assert isinstance(event, RawAsked)
+    return _on_to(stage, Stage.KERNEL) if event.loaded else stage
+
+
 def _image_told(stage: Stage | None, event: Event) -> Stage | None:
     """An initrd that tells something shows that its kernel runs."""
     assert isinstance(event, ImageTold)
@@ -145,7 +150,7 @@ _AFTER: Mapping[type[Event], _After] = {
     Unanswered: _same,
     Unfit: _unfit,
     FileUntold: _untold,
-    RawAsked: _same,
+    RawAsked: _raw_asked,
     Malformed: _same,
     ProcessEnded: _same,
     LeftOut: _same,

@@ -9,7 +9,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from enum import Enum
 
-from daskel.core.mop.messages import LARGEST_BLOCK, RequestLoad, memory_load, parameters
+from daskel.core.memory_image import Block, MemoryImage
+from daskel.core.mop.messages import RequestLoad, memory_load, parameters
 
 _FIRST_WAIT, _LONGEST_WAIT = 0.5, 8.0  # seconds until a message is sent again
 _PATIENCE = 60.0  # seconds without a word, after which it is over
@@ -26,13 +27,11 @@ class State(Enum):
 
 @dataclass
 class Load:
-    """`image` is sent to `address` on, and begun at `transfer`. Times are monotonic seconds."""
+    """`memory` is sent, and begun at `transfer`. Times are monotonic seconds."""
 
-    size: int  # bytes of the image
-    address: int
-    transfer: int
+    memory: MemoryImage
+    transfer: int  # an address
     host: str = ""
-    block: int = LARGEST_BLOCK
     state: State = State.LOADING
     number: int = 0  # of the message that is to be acknowledged
     repeated: int = 0  # messages
@@ -41,14 +40,9 @@ class Load:
     _wait: float = _FIRST_WAIT
 
     @property
-    def blocks(self) -> int:
-        """How many the image has."""
-        return -(-self.size // self.block)
-
-    @property
     def done(self) -> int:
         """Bytes that were acknowledged."""
-        return min(self.number * self.block, self.size)
+        return self.memory.before(self.number)
 
     def begin(self, now: float) -> None:
         """The first block is about to be sent."""
@@ -69,7 +63,7 @@ class Load:
             return False
         self.number += 1
         self._sent, self._wait = now, _FIRST_WAIT
-        if self.number >= self.blocks:
+        if self.number >= self.memory.blocks:
             self.state = State.ENDING
         return True
 
@@ -89,15 +83,13 @@ class Load:
         return True
 
     @property
-    def wanted(self) -> tuple[int, int]:
-        """Offset and length of the block in the message that is due; (0, 0) for the last one."""
-        if self.state is not State.LOADING:
-            return 0, 0
-        offset = self.number * self.block
-        return offset, min(self.block, self.size - offset)
+    def wanted(self) -> Block | None:
+        """The block in the message that is due; the last message has none."""
+        return self.memory.at(self.number) if self.state is State.LOADING else None
 
     def message(self, data: bytes) -> bytes:
         """The message that is due; `data` as `wanted` says."""
-        if self.state is State.LOADING:
-            return memory_load(self.number, self.address + self.number * self.block, data)
+        block = self.wanted
+        if block:
+            return memory_load(self.number, block.address, data)
         return parameters(self.number, self.transfer, self.host)

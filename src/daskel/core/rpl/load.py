@@ -10,7 +10,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import Enum
 
-from daskel.core.rpl.messages import LARGEST_BLOCK, FileData, Flags
+from daskel.core.memory_image import MemoryImage
+from daskel.core.rpl.messages import FileData, Flags
 
 _WINDOW = 8  # blocks until an acknowledgement is asked for
 _FIRST_WAIT, _LONGEST_WAIT = 0.5, 8.0  # seconds until they are sent again
@@ -28,12 +29,10 @@ class State(Enum):
 
 @dataclass
 class Load:
-    """`size` bytes go to `place` on, and begin to run at `begin`. Times are monotonic seconds."""
+    """`memory` is sent, and begins to run at `begin`. Times are monotonic seconds."""
 
-    size: int
-    place: int
-    begin: int
-    block: int = LARGEST_BLOCK
+    memory: MemoryImage
+    begin: int  # an address
     state: State = State.LOADING
     wanted: int = 0  # the first block that was not acknowledged
     resent: int = 0  # blocks
@@ -44,22 +43,17 @@ class Load:
     _reminded: int = 0
 
     @property
-    def blocks(self) -> int:
-        """How many there are."""
-        return -(-self.size // self.block)
-
-    @property
     def done(self) -> int:
         """Bytes that were acknowledged, or sent last of all."""
-        return min(self.wanted * self.block, self.size)
+        return self.memory.before(self.wanted)
 
     def asked(self, sequence: int, now: float) -> range:
         """The blocks to send to one who wants all from `sequence` on."""
-        if self.state is not State.LOADING or sequence > self.blocks:
+        if self.state is not State.LOADING or sequence > self.memory.blocks:
             return range(0)
         self._heard, self._reminded = now, 0
         self.wanted, self._wait = max(self.wanted, sequence), _FIRST_WAIT
-        if sequence >= self.blocks:
+        if sequence >= self.memory.blocks:
             self.state = State.DONE
             return range(0)
         self.wanted = sequence
@@ -69,7 +63,7 @@ class Load:
         """The blocks to send again, when it is time."""
         if self.state is not State.LOADING or now < self._last + self._wait:
             return range(0)
-        if self._sent >= self.blocks and self._heard <= self._last:
+        if self._sent >= self.memory.blocks and self._heard <= self._last:
             return self._quiet(now)
         if now - self._heard > _PATIENCE:
             self.state = State.GIVEN_UP
@@ -81,28 +75,23 @@ class Load:
         """One that runs what it has got says nothing any more; the last block, or what it said of
         it, may have been lost."""
         if self._reminded >= _REMINDERS:
-            self.state, self.wanted = State.DONE, self.blocks
+            self.state, self.wanted = State.DONE, self.memory.blocks
             return range(0)
         self._reminded += 1
         self._last, self.resent = now, self.resent + 1
-        return range(self.blocks - 1, self.blocks)
+        return range(self.memory.blocks - 1, self.memory.blocks)
 
     def _send(self, now: float) -> range:
-        upto = min(self.wanted + _WINDOW, self.blocks)
+        upto = min(self.wanted + _WINDOW, self.memory.blocks)
         self.resent += max(0, min(self._sent, upto) - self.wanted)
         self._sent, self._last = max(self._sent, upto), now
         return range(self.wanted, upto)
 
-    def span(self, number: int) -> tuple[int, int]:
-        """Offset and length of a block."""
-        offset = number * self.block
-        return offset, min(self.block, self.size - offset)
-
     def message(self, number: int, data: bytes, *, ends: bool) -> FileData:
         """A block; `ends`: it is the last of those that are sent now."""
-        last = number == self.blocks - 1
+        last = number == self.memory.blocks - 1
         flags = Flags.LAST | Flags.BEGIN if last else Flags(0)
         if ends and not last:
             flags |= Flags.ACKNOWLEDGE
         begin = self.begin if last else 0
-        return FileData(number, self.place + number * self.block, begin, flags, data)
+        return FileData(number, self.memory.at(number).address, begin, flags, data)

@@ -144,7 +144,7 @@ def _loadouts(site: Site) -> Iterator[Finding]:
             problem = f"loadout {name} has no kernel, and its root {loadout.root} has none in /boot"
             remedy = "install one (daskel root edit), or name another: kernel = ..."
             yield _error(site, place, problem, remedy)
-        elif loadout.boot is None and loadout.kernel is None and loadout.raw is None:
+        elif loadout.kernel is None and not loadout.leaves:
             remedy = 'add kernel = "...", or boot = "local" for the client\'s own disk'
             yield _error(site, place, f"loadout {name} has no kernel", remedy)
 
@@ -167,7 +167,7 @@ def _raw_clients(site: Site, client: Effective) -> Iterator[Finding]:
     """A machine that asks in raw Ethernet frames, where nobody listens."""
     segment = site.segments.get(client.segment.value) if client.segment else None
     loadout = client.loadout
-    if segment and loadout and loadout.raw and loadout.leaves and not segment.raw:
+    if segment and loadout and loadout.in_raw_frames and not segment.raw:
         where = client.segment.value if client.segment else ""
         problem = f"{client.name} asks in raw Ethernet frames, and segment {where} does not listen"
         origin = site.origin("client", client.name)
@@ -227,7 +227,7 @@ def _same_place(site: Site) -> Iterator[Finding]:
 def _pool_sizes(site: Site) -> Iterator[Finding]:
     """Clients without a fixed address need a place in the pool, but those that know no IP."""
     need: defaultdict[str, int] = defaultdict(int)
-    without = {n for n, loadout in site.loadouts.items() if loadout.raw and loadout.leaves}
+    without = {n for n, loadout in site.loadouts.items() if loadout.in_raw_frames}
     for name, client in site.clients.items():
         segment_given = segment_name(site, client)
         if without and effective(site, name).loadout_name in without:

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from ipaddress import IPv4Address, IPv4Network
 from typing import Annotated, Any, Literal, NamedTuple
 
-from pydantic import BeforeValidator, Strict, WithJsonSchema
+from pydantic import BeforeValidator, Field, Strict, WithJsonSchema
 
 from daskel.core.values import parse_duration, parse_mac, parse_size
 
@@ -238,6 +238,7 @@ _TYPE: dict[str, Any] = {"type": ["string", "integer"]}
 
 Flag = Annotated[bool, Strict()]
 Whole = Annotated[int, Strict()]
+MemoryAddress = Annotated[Whole, Field(ge=0, lt=1 << 32)]  # of a client's memory
 Name = Annotated[str, _text_of("name")]
 Address = Annotated[IPv4Address, BeforeValidator(_address), _text_of("address", format="ipv4")]
 MulticastGroup = Annotated[

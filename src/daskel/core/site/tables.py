@@ -25,6 +25,7 @@ from daskel.core.site.key_types import (
     Listening,
     Mac,
     MacPrefix,
+    MemoryAddress,
     MulticastGroup,
     Name,
     Names,
@@ -623,14 +624,14 @@ class Loadout(LayerTable):
     Wrong: 5
     """
 
-    load: Annotated[Whole, Field(ge=0, lt=1 << 32)] = 0
+    load: MemoryAddress = 0
     """The address that the image is loaded to; most machines count it from a place of their own.
 
     Example: 0x5200
     Wrong: -1
     """
 
-    start: Annotated[Whole, Field(ge=0, lt=1 << 32)] | None = None
+    start: MemoryAddress | None = None
     """The address at which the image begins to run; `load` when not given.
 
     Example: 0x5204
@@ -641,15 +642,30 @@ class Loadout(LayerTable):
     """Images for machines that ask for one by name, in upper or lower case. Of other names, the
     file of that name below `files` is taken, where there is one.
 
+    What a machine that asks by RPL calls itself counts as such a name where it stands here.
+
     Example: { "WWNG2" = "terminal-server/wwng.sys" }
     Wrong: ["WWNG2"]
+    """
+
+    parts: Mapping[str, MemoryAddress] = {}
+    """Further images of a system that is made of several, each with the address that it is loaded
+    to: they are sent in this order after the image that was asked for.
+
+    Example: { "terminal-server/floppy.img" = 0x100000 }
+    Wrong: ["terminal-server/floppy.img"]
     """
 
     @property
     def leaves(self) -> bool:
         """There is nothing in it for a boot loader: its machine starts from its own disk, or by
         other means."""
-        return self.boot == "local" or (self.kernel is None and self.raw is not None)
+        return self.boot == "local" or self.in_raw_frames
+
+    @property
+    def in_raw_frames(self) -> bool:
+        """Its machine asks in raw Ethernet frames, and knows no IP."""
+        return self.kernel is None and self.boot is None and bool(self.raw or self.names)
 
 
 class Choice(Table):

@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import errno
 import os
-import socket
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -15,7 +14,7 @@ from daskel.core.boot.identity import by_mac
 from daskel.core.boot.segments import best
 from daskel.core.content.computed import NOT_YOURS
 from daskel.core.content.paths import nearest
-from daskel.core.content.raw_systems import NoRawSystem, RawSystem, raw_system
+from daskel.core.content.raw_systems import Asked, NoRawSystem, RawSystem, raw_system
 from daskel.core.history.events import (
     Abort,
     FileAborted,
@@ -30,8 +29,10 @@ from daskel.core.history.events import (
     Waits,
     Who,
 )
+from daskel.core.memory_image import MEMORY_END, Block, MemoryImage
 from daskel.core.reader import MalformedError
 from daskel.service.allowance import Allowance
+from daskel.service.raw.links import Link
 from daskel.service.shared import Moving, Shared
 from daskel.system.host.confined_open import why_not
 
@@ -46,18 +47,38 @@ _COMPARE_AGAIN = 0.5  # seconds until names are compared for another missing fil
 
 @dataclass
 class Opened:
-    """A system for a machine, and its file. Close it."""
+    """A system for a machine, and the files of its images. Close it."""
 
     who: Who
     system: RawSystem
-    descriptor: int
-    size: int  # bytes
+    descriptors: Sequence[int]
+    sizes: Sequence[int]  # bytes
     began: float = 0.0
 
-    def read(self, offset: int, length: int) -> bytes:
+    @property
+    def size(self) -> int:
+        """Bytes of all images."""
+        return sum(self.sizes)
+
+    @property
+    def problem(self) -> str:
+        """Why it cannot be sent; empty when it can."""
+        for image, size in zip(self.system.images, self.sizes, strict=True):
+            if not size:
+                return f"{image.path} is empty"
+            if image.load + size > MEMORY_END:
+                return f"{image.path} ends behind {MEMORY_END - 1:#x}"
+        return ""
+
+    def memory(self, block: int) -> MemoryImage:
+        """What goes into the machine's memory, `block` bytes at a time."""
+        loads = (image.load for image in self.system.images)
+        return MemoryImage(tuple(zip(self.sizes, loads, strict=True)), block)
+
+    def read(self, block: Block) -> bytes:
         """Raises EOFError when the file has become shorter."""
-        data = os.pread(self.descriptor, length, offset) if length else b""
-        if len(data) < length:
+        data = os.pread(self.descriptors[block.image], block.length, block.offset)
+        if len(data) < block.length:
             raise EOFError("the file has become shorter")
         return data
 
@@ -66,8 +87,9 @@ class Opened:
         return Moving(self.who, self.system.path, done, self.size)
 
     def close(self) -> None:
-        """Close its file."""
-        os.close(self.descriptor)
+        """Close its files."""
+        for descriptor in self.descriptors:
+            os.close(descriptor)
 
 
 class Machines:
@@ -80,32 +102,43 @@ class Machines:
         self._recent: dict[str, tuple[float, int]] = {}  # since when, and how many requests
         self._strangers = Allowance(shared.clock, _STRANGERS)
 
-    def opened(self, mac: str, name: str | None, asked: str, device: str) -> Opened | None:
-        """What a machine that asks gets; `asked` and `device` for people. What it is, and why it
+    def opened(self, mac: str, asked: Asked, words: str, device: str) -> Opened | None:
+        """What a machine that asks gets; `words` and `device` for people. What it is, and why it
         gets nothing, is told once."""
         site = self._shared.site
         if not self._may_ask(mac):
             return None
         segment = best(site, self._segments, mac, None)[0]
-        who, news = by_mac(site, mac), self._news(mac, asked)
+        who, news = by_mac(site, mac), self._news(mac, words)
         if news:
-            what = f"{self._over}, {device}, asks for {asked}"
-            self._shared.emit(Seen(who, segment, what, self._over))
-        found = raw_system(site, who, segment, name, self._shared.once.assigned)
+            what = f"{self._over}, {device}, asks for {words}"
+            self._shared.emit(Seen(who, segment, what, self._over, over=self._over))
+        found = raw_system(site, who, segment, asked, self._shared.once.assigned)
         if isinstance(found, NoRawSystem):
             if news:
-                self._say_none(who, segment, found, asked)
+                self._say_none(who, segment, found, words)
             return None
-        try:
-            descriptor, size, _ = self._shared.files.find(*found.places)
-        except OSError as error:
+        opened = self._open(who, found, news)
+        if opened and (problem := opened.problem):
             if news:
-                self._missing(who, found.path, error)
+                self._say_none(who, segment, NoRawSystem(problem, path=found.path), words)
+            opened.close()
             return None
-        if not size:
-            os.close(descriptor)
-            return None
-        return Opened(who, found, descriptor, size)
+        return opened
+
+    def _open(self, who: Who, system: RawSystem, news: bool) -> Opened | None:
+        """All of its images, or none."""
+        found: list[tuple[int, int]] = []
+        for image in system.images:
+            try:
+                found.append(self._shared.files.find(*image.places)[:2])
+            except OSError as error:
+                for descriptor, _ in found:
+                    os.close(descriptor)
+                if news:
+                    self._missing(who, image.path, error)
+                return None
+        return Opened(who, system, [one for one, _ in found], [size for _, size in found])
 
     def begins(self, opened: Opened) -> None:
         """Its first block leaves."""
@@ -193,12 +226,10 @@ L = TypeVar("L", bound=Loading)
 class RawService(ABC, Generic[L]):
     """One protocol on one interface: frames come in, and loads are looked at now and then."""
 
-    def __init__(
-        self, shared: Shared, segments: Sequence[str], sock: socket.socket, over: str
-    ) -> None:
-        self._shared, self._sock, self._over = shared, sock, over
+    def __init__(self, shared: Shared, segments: Sequence[str], link: Link, over: str) -> None:
+        self._shared, self._link, self._over = shared, link, over
         self._machines = Machines(shared, segments, over)
-        self._own: bytes = sock.getsockname()[4]
+        self._own = link.own
         self._loads: dict[bytes, L] = {}  # by the machine's address
 
     @abstractmethod
@@ -211,7 +242,7 @@ class RawService(ABC, Generic[L]):
 
     async def serve(self) -> None:
         """Answer until it is cancelled."""
-        asyncio.get_running_loop().add_reader(self._sock, self._receive)
+        asyncio.get_running_loop().add_reader(self._link.fileno(), self._receive)
         while True:
             await self._shared.clock.sleep(_SWEEP if self._loads else _IDLE)
             now = self._shared.clock.monotonic()
@@ -220,8 +251,8 @@ class RawService(ABC, Generic[L]):
 
     def close(self) -> None:
         """End all loads."""
-        asyncio.get_running_loop().remove_reader(self._sock)
-        self._sock.close()
+        asyncio.get_running_loop().remove_reader(self._link.fileno())
+        self._link.close()
         for source in list(self._loads):
             self._end(source)
 
@@ -233,7 +264,7 @@ class RawService(ABC, Generic[L]):
     def _receive(self) -> None:
         for _ in range(_BATCH):
             try:
-                data = self._sock.recv(2048)
+                data = self._link.receive()
             except OSError:
                 return
             try:

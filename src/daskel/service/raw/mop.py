@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from contextlib import suppress
 from dataclasses import dataclass
 
+from daskel.core.content.raw_systems import ANY, Asked
 from daskel.core.history.events import Abort
 from daskel.core.mop.load import Load, State
 from daskel.core.mop.messages import (
     CONSOLE_GROUP,
+    LARGEST_BLOCK,
     LOAD_GROUP,
     Frame,
     Framing,
@@ -23,16 +24,17 @@ from daskel.core.mop.messages import (
     volunteer,
 )
 from daskel.core.values import mac_text
-from daskel.service.raw.machines import Loading, RawService
-from daskel.service.raw.packets import (
+from daskel.service.raw.links import (
     EQUAL,
     GREATER,
     LEAVE,
     LOAD_HALF,
     LOAD_WORD,
     TAKE,
-    packets,
+    Link,
+    Listens,
 )
+from daskel.service.raw.machines import Loading, RawService
 from daskel.service.shared import Shared
 
 # Only frames of the two protocols come to this process.
@@ -62,11 +64,12 @@ class _Loading(Loading):
 
 
 class MopService(RawService[_Loading]):
-    """The segments of one interface that say `raw = true`. Raises MissingRequirementError."""
+    """The segments of one interface that say `raw = true`."""
 
-    def __init__(self, shared: Shared, interface: str, segments: Sequence[str]) -> None:
-        sock = packets(interface, _FILTER, (LOAD_GROUP, CONSOLE_GROUP))
-        super().__init__(shared, segments, sock, "MOP")
+    listens = Listens(_FILTER, (LOAD_GROUP, CONSOLE_GROUP))
+
+    def __init__(self, shared: Shared, link: Link, segments: Sequence[str]) -> None:
+        super().__init__(shared, segments, link, "MOP")
 
     def _heard(self, data: bytes) -> None:
         frame = parse_frame(data)
@@ -87,24 +90,25 @@ class MopService(RawService[_Loading]):
 
     def _asked(self, frame: Frame, told: RequestProgram) -> None:
         mac, device = mac_text(frame.source), device_name(told.device)
-        name = told.software if isinstance(told.software, str) else None
-        opened = self._machines.opened(mac, name, told.asked, device)
+        asked = Asked(told.software) if isinstance(told.software, str) else ANY
+        opened = self._machines.opened(mac, asked, told.asked, device)
         if opened is None:
             return
         if frame.target != self._own:
             opened.close()
             self._send(frame.source, frame.framing, volunteer())
             return
-        system, host = opened.system, self._shared.site.settings.name
-        load = Load(opened.size, system.load, system.start, host)
+        host = self._shared.site.settings.name
+        load = Load(opened.memory(LARGEST_BLOCK), opened.system.start, host)
         load.begin(self._shared.clock.monotonic())
         loading = _Loading(opened, load, frame.framing)
         if self._begins(frame.source, loading):
             self._send_due(frame.source, loading)
 
     def _send_due(self, source: bytes, loading: _Loading) -> None:
+        block = loading.load.wanted
         try:
-            data = loading.opened.read(*loading.load.wanted)
+            data = loading.opened.read(block) if block else b""
         except EOFError as error:
             self._broken_off(source, str(error), Abort.BY_SERVER)
             return
@@ -123,5 +127,4 @@ class MopService(RawService[_Loading]):
 
     def _send(self, target: bytes, framing: Framing, message: bytes) -> None:
         frame = Frame(target, self._own, Protocol.LOAD, framing, message)
-        with suppress(OSError):  # what is not sent is repeated
-            self._sock.send(serialise_frame(frame))
+        self._link.send(serialise_frame(frame))

@@ -4,9 +4,9 @@ client has confirmed it yet (core/rpl/messages.py)."""
 from __future__ import annotations
 
 from collections.abc import Sequence
-from contextlib import suppress
 from dataclasses import dataclass
 
+from daskel.core.content.raw_systems import ANY, Asked
 from daskel.core.history.events import Abort
 from daskel.core.rpl.load import Load, State
 from daskel.core.rpl.messages import (
@@ -24,8 +24,7 @@ from daskel.core.rpl.messages import (
 )
 from daskel.core.values import mac_text
 from daskel.service.allowance import Allowance
-from daskel.service.raw.machines import Loading, Opened, RawService
-from daskel.service.raw.packets import (
+from daskel.service.raw.links import (
     AND,
     EQUAL,
     GREATER,
@@ -33,8 +32,10 @@ from daskel.service.raw.packets import (
     LOAD_HALF,
     LOAD_WORD,
     TAKE,
-    packets,
+    Link,
+    Listens,
 )
+from daskel.service.raw.machines import Loading, Opened, RawService
 from daskel.service.shared import Shared
 
 _ASKS = 300  # requests a second of one machine: each brings it eight blocks
@@ -66,10 +67,12 @@ class _Loading(Loading):
 
 
 class RplService(RawService[_Loading]):
-    """The segments of one interface that say `raw = true`. Raises MissingRequirementError."""
+    """The segments of one interface that say `raw = true`."""
 
-    def __init__(self, shared: Shared, interface: str, segments: Sequence[str]) -> None:
-        super().__init__(shared, segments, packets(interface, _FILTER, (GROUP,)), "RPL")
+    listens = Listens(_FILTER, (GROUP,))
+
+    def __init__(self, shared: Shared, link: Link, segments: Sequence[str]) -> None:
+        super().__init__(shared, segments, link, "RPL")
 
     def _heard(self, data: bytes) -> None:
         frame = parse_frame(data)
@@ -106,20 +109,21 @@ class RplService(RawService[_Loading]):
             return None
         largest = (told.largest_frame or LARGEST_BLOCK + BLOCK_HEAD) - BLOCK_HEAD
         block = max(_LEAST_BLOCK, min(LARGEST_BLOCK, largest))
-        load = Load(opened.size, opened.system.load, opened.system.start, block)
+        load = Load(opened.memory(block), opened.system.start)
         asks = Allowance(self._shared.clock, _ASKS)
         loading = _Loading(opened, load, frame.source_sap, asks)
         return loading if self._begins(frame.source, loading) else None
 
     def _opened(self, frame: Frame, told: Find | SendFile) -> Opened | None:
         device = f'a boot ROM "{told.name}"' if told.name else "a boot ROM"
-        return self._machines.opened(mac_text(frame.source), None, "a system", device)
+        asked = Asked(told.name, itself=True) if told.name else ANY
+        return self._machines.opened(mac_text(frame.source), asked, "a system", device)
 
     def _send_blocks(self, source: bytes, loading: _Loading, due: range) -> None:
         load = loading.load
         for number in due:
             try:
-                data = loading.opened.read(*load.span(number))
+                data = loading.opened.read(load.memory.at(number))
             except EOFError as error:
                 self._broken_off(source, str(error), Abort.BY_SERVER)
                 return
@@ -132,5 +136,4 @@ class RplService(RawService[_Loading]):
             self._broken_off(source, reason, Abort.SILENT)
 
     def _send(self, target: bytes, sap: int, message: bytes) -> None:
-        with suppress(OSError):  # what is not sent is repeated
-            self._sock.send(serialise_frame(target, self._own, message, sap))
+        self._link.send(serialise_frame(target, self._own, message, sap))

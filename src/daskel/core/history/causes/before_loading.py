@@ -13,6 +13,7 @@ from daskel.core.history.events import (
     GivenBack,
     OtherServer,
     RawAsked,
+    RawTrouble,
     Refusal,
     Refused,
     Seen,
@@ -24,6 +25,7 @@ from daskel.core.history.events import (
 )
 from daskel.core.history.misses import searched
 from daskel.core.history.outcome import GOOD, Result
+from daskel.core.values import counted, show_duration
 
 
 def _lobby(case: Case) -> Iterator[Cause]:
@@ -149,6 +151,8 @@ def _not_taken(case: Case) -> Iterator[Cause]:
         return
     event = found[1]
     assert isinstance(event, Seen)
+    if event.over:
+        return  # it knows no DHCP
     tries = sum(1 for _ in case.boot.of(Seen))
     again = f" {tries} times" if tries > 1 else ""
     if event.offered is None:
@@ -213,17 +217,56 @@ _NEEDS = {
 
 
 def _raw_asked(case: Case) -> Iterator[Cause]:
-    """It knows nothing of IP."""
+    """Of a capture: it asks for a system without IP."""
     found = case.last(RawAsked)
-    if not found or case.stage is not Stage.SEEN or case.last(Seen):
+    if not found or case.result in GOOD or case.last(Seen):
         return
     event = found[1]
     assert isinstance(event, RawAsked)
-    problem = f"it asks for {event.asked} in raw Ethernet frames ({event.protocol}), without IP"
-    if event.loaded:
-        problem += "; another machine on this wire loads it"
-    remedy = "raw = true in its segment, and a loadout with raw = ..., answer such requests"
-    yield Cause("raw-ethernet", problem, remedy, (found,))
+    asks = f"it asks for {event.asked} in raw Ethernet frames ({event.protocol}), without IP"
+    if event.trouble in _RAW:
+        cause, problem, remedy = _RAW[event.trouble]
+        seconds = show_duration(round(event.seconds, 1))
+        problem = problem.format(e=event, seconds=seconds, loads=counted(event.times, "time"))
+        yield Cause(cause, f"{asks}; {problem}", remedy, (found,))
+    elif event.trouble is RawTrouble.SILENT and case.result == Result.STUCK:
+        heard = f"{counted(event.times, 'request')}, and no answer is in this capture"
+        yield Cause("raw-silent", f"{asks}: {heard}", _ANSWER, (found,), (Blind.RAW,))
+        if Blind.RAW in case.blind and event.times >= _OFTEN:
+            heard += ", which may not show them: they go to the machine alone"
+            yield Cause("raw-ethernet", f"{asks}: {heard}", _ANSWER, (found,))
+
+
+LOADS_AGAIN = (
+    "its load or start address is wrong, or the image is not for this machine: it runs from "
+    "another place"
+)
+_OFTEN = 3  # requests: one that is loaded does not ask so often
+_ANSWER = (
+    "see that a server answers such requests on this wire: Daskel does with raw = true in the "
+    "segment, and a loadout with raw = ... for the machine"
+)
+_RAW = {
+    RawTrouble.FRAMING: (
+        "raw-framing", "{e.by} answered in another framing than it asked in, or in none that can "
+        "be read, and it took nothing of that",
+        "let the server answer in the framing of each request, as Daskel does",
+    ),
+    RawTrouble.TOO_LARGE: (
+        "raw-too-large", "{e.by} sent block {e.block} with {e.size} bytes, more than such machines "
+        "take, and it was never acknowledged",
+        "let the server send at most 1,024 bytes of an image in a message of MOP, and by RPL no "
+        "larger frames than the machine says; Daskel does",
+    ),
+    RawTrouble.NOT_ACKNOWLEDGED: (
+        "not-acknowledged", "block {e.block} of {e.by} was never acknowledged",
+        "it was switched off, or the image does not fit into its memory from its load address on",
+    ),
+    RawTrouble.AGAIN: (
+        "loads-again", "{e.by} loaded it {loads}, and it asked again {seconds} later",
+        LOADS_AGAIN,
+    ),
+}  # fmt: skip
 
 
 BEFORE_LOADING = (

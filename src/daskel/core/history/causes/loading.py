@@ -9,6 +9,7 @@ from daskel.core.dhcp.pxe import is_uefi
 from daskel.core.history.boots import Boot, End, fetches, plain
 from daskel.core.history.case import Blind, Case, Cause
 from daskel.core.history.events import (
+    OVER_RAW,
     Abort,
     Addressed,
     FileAborted,
@@ -43,6 +44,8 @@ def _missing(case: Case) -> Iterator[Cause]:
         if event.near:
             near = ", ".join(event.near)
             remedy = f"there is {near}: perhaps that is meant; write it into the site file"
+            if event.over in OVER_RAW:
+                remedy += ", in names = {...} of its loadout"
         elif event.why is Missed.NOT_YOURS:
             remedy = f"daskel files show {event.path} --as {case.who} tells what it would get"
         yield Cause("file-missing", problem, remedy, ((at, event),))
@@ -104,7 +107,7 @@ def _aborted(case: Case) -> Iterator[Cause]:
         if case.after(at, FileSent) or case.result in GOOD:
             continue
         cause, meaning, remedy = _ABORTS.get(event.why, _BROKEN_OFF)
-        if event.over in ("MOP", "RPL") and event.why is Abort.SILENT:
+        if event.over in OVER_RAW and event.why is Abort.SILENT:
             cause, meaning, remedy = _NOT_ACKNOWLEDGED
         problem = f"{event.path} over {event.over} broke off: {event.reason} ({meaning})"
         yield Cause(cause, problem, remedy, ((at, event),))

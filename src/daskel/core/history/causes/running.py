@@ -6,7 +6,9 @@ from collections.abc import Iterator
 from statistics import median
 
 from daskel.core.history.case import Blind, Case, Cause
+from daskel.core.history.causes.before_loading import LOADS_AGAIN
 from daskel.core.history.events import (
+    OVER_RAW,
     Addressed,
     FileAsked,
     FileKind,
@@ -25,7 +27,7 @@ from daskel.core.history.events import (
     Unanswered,
     Up,
 )
-from daskel.core.history.outcome import GOOD, Result
+from daskel.core.history.outcome import GOOD, RAW_SETTLED, Result
 from daskel.core.values import counted, show_duration
 
 _LOOPS, _LOOP_TIME = 3, 900.0  # boots that got no further, and the seconds that they are within
@@ -212,5 +214,26 @@ def _loops(case: Case) -> Iterator[Cause]:
         yield Cause("starts-over", f"{problem}, within {span}", remedy, stops=False)
 
 
+def _loads_again(case: Case) -> Iterator[Cause]:
+    """It was loaded in raw Ethernet frames, and asked for the same again at once."""
+    if case.result in GOOD and case.now - case.boot.last > RAW_SETTLED:
+        return
+    loads: list[tuple[float, FileSent]] = []
+    next_boot = case.boot
+    for before in case.before:
+        sent = [(at, e) for at, e in before.of(FileSent) if e.over in OVER_RAW]
+        same = case.boot.loaded in (None, before.loaded)
+        if not same or not sent or next_boot.began - sent[-1][0] > RAW_SETTLED:
+            break
+        loads.append(sent[-1])
+        next_boot = before
+    if loads:
+        at, event = loads[0]
+        again = show_duration(round(case.boot.began - at, 1))
+        times = counted(len(loads), "time")
+        problem = f"{event.path} was loaded {times}, and it asked again {again} later"
+        yield Cause("loads-again", problem, LOADS_AGAIN, (loads[0],))
+
+
 MOUNTING = (_mount_refused, _image_failed)
-RUNNING = (_no_mount, _root_trouble, _loops, _differs, _reconnected, _again, _slow)
+RUNNING = (_loads_again, _no_mount, _root_trouble, _loops, _differs, _reconnected, _again, _slow)
