@@ -13,7 +13,6 @@ from typing import Any
 
 import pytest
 
-from daskel.core.mop.messages import LOAD_GROUP
 from tests.conftest import PATIENCE, daskel, until
 from tests.formats import check_event, check_printed
 from tests.wire.net import Net
@@ -65,6 +64,7 @@ boot = "terminal-server"
 ONE, TWO, THREE, FOUR, STRANGER, REFUSED = (
     f"02:61:08:00:00:{n}" for n in ("01", "02", "03", "04", "77", "66")
 )
+JUNK = "1000000"  # frames
 FLOPPY = random.Random(144).randbytes(1_474_560)
 
 
@@ -184,17 +184,10 @@ def test_two_at_once_on_a_wire_with_losses(wire: Wire) -> None:
     """And junk of the same protocols beside it."""
     running = [wire.boot(mac, loss=0.02) for mac in (ONE, TWO)]
     running.append(wire.boot(THREE, framing="RPL", loss=0.05))
-    code = (
-        "import socket,random; s=socket.socket(socket.AF_PACKET,socket.SOCK_RAW,0); "
-        f"s.bind(('eth0',3)); r=random.Random(6); g=bytes.fromhex('{LOAD_GROUP.hex()}')\n"
-        "for n in range(20000):\n"
-        "  h=g+bytes((2,r.randrange(256)))+r.randbytes(4)\n"
-        "  b=r.randbytes(r.randrange(46,90))\n"
-        "  k=(b'\\x60\\x01', b'\\x60\\x02', b'\\0\\x20\\xaa\\xaa\\x03\\x08\\0\\x2b\\x60\\x01')[n%3]\n"
-        "  b=bytes((len(b)-2,0,8))+b[3:] if n%2 else b\n"
-        "  s.send(h+k+b)\n"
+    junk = Path(__file__).with_name("raw_junk.py")
+    wire.net.start("old", sys.executable, junk, "eth0", JUNK, log=wire.folder / "junk.log").wait(
+        PATIENCE
     )
-    wire.net.start("old", sys.executable, "-c", code, log=wire.folder / "junk.log").wait(PATIENCE)
     for process in running:
         process.wait(PATIENCE)
     assert (wire.folder / f"{ONE}.got").read_bytes() == IMAGE, wire.said(ONE)

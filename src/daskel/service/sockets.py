@@ -29,11 +29,11 @@ def udp(address: str, port: int, *, roomy: bool = False) -> socket.socket:
     """`roomy`: with room for a whole room's messages at once."""
     sock = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
     if roomy:
-        _make_room(sock)
+        make_room(sock)
     return bind(sock, address, port)
 
 
-def _make_room(sock: socket.socket) -> None:
+def make_room(sock: socket.socket) -> None:
     """Above the system's limit where that is allowed, as far as it goes where it is not."""
     for option in (socket.SO_RCVBUF, _SO_RCVBUFFORCE):
         with suppress(OSError):
@@ -72,7 +72,7 @@ def dhcp(interface: str, port: int) -> socket.socket:
     sock = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
     sock.setsockopt(socket.SOL_SOCKET, socket.SO_BROADCAST, 1)
     sock.setsockopt(socket.IPPROTO_IP, IP_PKTINFO, 1)
-    _make_room(sock)
+    make_room(sock)
     try:
         sock.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode() + b"\0")
     except OSError as error:

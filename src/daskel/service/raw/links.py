@@ -10,10 +10,12 @@ from contextlib import suppress
 from dataclasses import dataclass
 from typing import Protocol
 
+from daskel.service.sockets import make_room
 from daskel.system.requirements import MissingRequirementError
 
 Rule = tuple[int, int, int, int]  # of classic BPF: code, lines to skip if true, if not, value
-LOAD_HALF, LOAD_WORD, AND, EQUAL, GREATER, RETURN = 0x28, 0x20, 0x54, 0x15, 0x25, 0x06
+LOAD_BYTE, LOAD_HALF, LOAD_WORD, JUMP = 0x30, 0x28, 0x20, 0x05
+AND, EQUAL, GREATER, RETURN = 0x54, 0x15, 0x25, 0x06
 TAKE, LEAVE = (RETURN, 0, 0, 0x40000), (RETURN, 0, 0, 0)
 _SOL_PACKET, _ADD_MEMBERSHIP, _MULTICAST = 263, 1, 0  # packet(7)
 _IGNORE_OUTGOING = 23  # PACKET_IGNORE_OUTGOING, packet(7)
@@ -107,6 +109,7 @@ def _opened(interface: str, listens: Listens) -> socket.socket:
         ) from None
     try:
         _attach(sock, listens.rules)
+        make_room(sock)
         with suppress(OSError):  # kernels before 4.20 show our own frames, which nobody asks by
             sock.setsockopt(_SOL_PACKET, _IGNORE_OUTGOING, 1)
         sock.bind((interface, _ALL))

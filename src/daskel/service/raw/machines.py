@@ -37,7 +37,7 @@ from daskel.service.shared import Moving, Shared
 from daskel.system.host.confined_open import why_not
 
 _MOST_LOADS = 128  # at once, of one protocol on one interface
-_BATCH = 64  # frames in one turn
+_BATCH = 16  # frames in one turn: others wait for no more than that
 _SWEEP, _IDLE = 0.1, 1.0  # seconds between two looks at the clock
 _SAID_AGAIN = 60.0  # seconds until the same question of a machine is news again
 _MOST_SAID = 1000

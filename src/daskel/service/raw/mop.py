@@ -9,9 +9,9 @@ from daskel.core.content.raw_systems import ANY, Asked
 from daskel.core.history.events import Abort
 from daskel.core.mop.load import Load, State
 from daskel.core.mop.messages import (
-    CONSOLE_GROUP,
     LARGEST_BLOCK,
     LOAD_GROUP,
+    Code,
     Frame,
     Framing,
     Protocol,
@@ -27,7 +27,9 @@ from daskel.core.values import mac_text
 from daskel.service.raw.links import (
     EQUAL,
     GREATER,
+    JUMP,
     LEAVE,
+    LOAD_BYTE,
     LOAD_HALF,
     LOAD_WORD,
     TAKE,
@@ -37,17 +39,20 @@ from daskel.service.raw.links import (
 from daskel.service.raw.machines import Loading, RawService
 from daskel.service.shared import Shared
 
-# Only frames of the two protocols come to this process.
+# Only requests for a program and for a block come to this process.
 _FILTER = (
     (LOAD_HALF, 0, 0, 12),
     (EQUAL, 7, 0, Protocol.LOAD),
-    (EQUAL, 6, 0, Protocol.CONSOLE),
-    (GREATER, 6, 0, 1500),
+    (GREATER, 10, 0, 1500),
     (LOAD_WORD, 0, 0, 14),
-    (EQUAL, 0, 4, 0xAAAA0308),  # SNAP
+    (EQUAL, 0, 8, 0xAAAA0308),  # SNAP
     (LOAD_WORD, 0, 0, 18),
-    (EQUAL, 1, 0, 0x002B0000 | Protocol.LOAD),
-    (EQUAL, 0, 1, 0x002B0000 | Protocol.CONSOLE),
+    (EQUAL, 0, 6, 0x002B0000 | Protocol.LOAD),
+    (LOAD_BYTE, 0, 0, 22),
+    (JUMP, 0, 0, 1),
+    (LOAD_BYTE, 0, 0, 16),  # behind the length
+    (EQUAL, 1, 0, Code.REQUEST_PROGRAM),
+    (EQUAL, 0, 1, Code.REQUEST_LOAD),
     TAKE,
     LEAVE,
 )
@@ -66,7 +71,7 @@ class _Loading(Loading):
 class MopService(RawService[_Loading]):
     """The segments of one interface that say `raw = true`."""
 
-    listens = Listens(_FILTER, (LOAD_GROUP, CONSOLE_GROUP))
+    listens = Listens(_FILTER, (LOAD_GROUP,))
 
     def __init__(self, shared: Shared, link: Link, segments: Sequence[str]) -> None:
         super().__init__(shared, segments, link, "MOP")

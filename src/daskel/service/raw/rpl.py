@@ -15,6 +15,7 @@ from daskel.core.rpl.messages import (
     LARGEST_BLOCK,
     Find,
     Frame,
+    Kind,
     SendFile,
     file_data,
     found,
@@ -41,17 +42,20 @@ from daskel.service.shared import Shared
 _ASKS = 300  # requests a second of one machine: each brings it eight blocks
 _LEAST_BLOCK = 128  # bytes, whatever a machine says that it takes
 
-# Only unnumbered frames of 802.2 to one of the two SAPs come to this process.
+# Only requests in unnumbered frames of 802.2, to one of the two SAPs, come to this process.
 _FILTER = (
     (LOAD_HALF, 0, 0, 12),
-    (GREATER, 5, 0, 1500),
+    (GREATER, 9, 0, 1500),
     (LOAD_WORD, 0, 0, 14),
     (AND, 0, 0, 0xFFFEFF00),  # the last bit of the second SAP says command or answer
-    (EQUAL, 3, 0, 0xFCFC0300),
-    (EQUAL, 2, 0, 0xF8FC0300),
-    (EQUAL, 1, 0, 0xFCF80300),
-    LEAVE,
+    (EQUAL, 2, 0, 0xFCFC0300),
+    (EQUAL, 1, 0, 0xF8FC0300),
+    (EQUAL, 0, 4, 0xFCF80300),
+    (LOAD_HALF, 0, 0, 19),
+    (EQUAL, 1, 0, Kind.FIND),
+    (EQUAL, 0, 1, Kind.SEND_FILE),
     TAKE,
+    LEAVE,
 )
 
 
