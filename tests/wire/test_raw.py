@@ -208,4 +208,5 @@ def test_who_says_what_it_is(wire: Wire) -> None:
     (found,) = json.loads(said)["consoles"]
     assert found["device"] == "DELQA or DESQA"
     assert found["functions"] == ["loop", "multi-block loader", "boot", "data link counters"]
+    assert found["more"] == ["item 190h: 01", "unreadable: 04"]
     assert found["mac"] in wire.net.run("old", f"{PROGRAM} survey --wire eth0")

@@ -155,6 +155,7 @@ CAUSES: list[tuple[str, list[Event], list[str]]] = [  # cause, events, words of 
           (RawTrouble.FRAMING, "raw-framing", {}, ["02:61:08:00:00:fe", "another framing"]),
           (RawTrouble.TOO_LARGE, "raw-too-large", {"block": 2, "size": 1100}, ["block 2", "1100 bytes"]),
           (RawTrouble.NOT_ACKNOWLEDGED, "not-acknowledged", {"block": 7}, ["block 7"]),
+          (RawTrouble.NOT_SENT, "raw-not-sent", {"block": 3}, ["block 3", "repeats"]),
           (RawTrouble.AGAIN, "loads-again", {"loaded": True, "seconds": 2.5}, ["2.50 s", "load or start"]),
       )),
     ("packets-lost", [*MENU, *sent("notebook/vmlinuz", FileKind.KERNEL, 1_400_000, 60),

@@ -264,14 +264,15 @@ def _consoles(answered: list[Console]) -> Table | str:
     for one in answered:
         table.add_row(
             "", Text(one.mac, style="bold"), one.told.device,
-            Text(", ".join(one.told.functions), style="dim"),
+            Text(", ".join((*one.told.functions, *one.told.more)), style="dim"),
         )  # fmt: skip
     return table
 
 
 def _console_json(one: Console) -> dict[str, object]:
     functions = list(one.told.functions)
-    return {"mac": one.mac, "device": one.told.device, "functions": functions}
+    more = list(one.told.more)
+    return {"mac": one.mac, "device": one.told.device, "functions": functions, "more": more}
 
 
 def _server_of(one: HeardOffer) -> str:

@@ -52,6 +52,7 @@ class _Try:
     unfitting: int = 0
     taken: bool = False  # the machine answered to an answer
     done: int = 0  # acknowledgements
+    unheard: int = 0  # of these, for blocks that are not in the capture
     block: _Block | None = None
     sent: bool = False  # any block
     ended: float | None = None  # when the last one was sent
@@ -143,6 +144,8 @@ class RawHeard:
 
     def _acknowledges(self, one: _Try, wants: int) -> None:
         one.taken = True
+        if one.block is None and wants != one.done & 0xFF:
+            one.unheard += 1
         if one.block and wants == (one.block.number + 1) & 0xFF:
             one.block = None
             one.done += 1
@@ -215,7 +218,7 @@ class RawHeard:
         block = shown.block
         return RawAsked(
             who, shown.protocol, shown.asked, trouble=trouble, times=shown.times, by=shown.by,
-            block=block.number if block else 0, size=block.size if block else 0,
+            block=block.number if block else shown.done, size=block.size if block else 0,
         )  # fmt: skip
 
     def _again(self, machine: _Machine) -> bool:
@@ -236,6 +239,8 @@ class RawHeard:
         if block and (anew or block.last - block.at > _REPEATED):
             large = block.size > block.largest
             return RawTrouble.TOO_LARGE if large else RawTrouble.NOT_ACKNOWLEDGED
+        if anew and block is None and one.done and not one.unheard:
+            return RawTrouble.NOT_SENT
         if not one.by and not one.taken:
             return RawTrouble.SILENT
         return None

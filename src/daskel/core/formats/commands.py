@@ -89,6 +89,7 @@ class ConsoleRow(TypedDict):
     mac: str
     device: str
     functions: list[str]
+    more: list[str]  # version, address, and items that nobody knows, for people
 
 
 class Survey(TypedDict):

@@ -371,7 +371,7 @@ class RawAsked(Event):
     times: int = 1  # requests; loads, where it asks again at once
     by: str = ""  # the MAC address of who answered
     seconds: float = 0.0  # from a load to the next request, or the end of the capture
-    block: int = 0  # that was not acknowledged
+    block: int = 0  # that was not acknowledged, or not sent
     size: int = 0  # bytes of that block
 
 
@@ -411,6 +411,7 @@ class RawTrouble(Enum):
     FRAMING = "framing"
     TOO_LARGE = "too large"
     NOT_ACKNOWLEDGED = "not acknowledged"
+    NOT_SENT = "not sent"
     AGAIN = "again"
 
 

@@ -21,6 +21,7 @@ LARGEST_BLOCK = 1024  # bytes of an image in a message: more is not acknowledged
 _SHORTEST = 60  # bytes of a frame, without its checksum
 _SNAP = bytes.fromhex("aaaa0308002b")
 _LARGEST_LENGTH = 1500  # in the type field: more is a type
+_MOST_SHOWN = 16  # bytes of an item
 _ITEM = struct.Struct("<HB")
 
 
@@ -141,6 +142,12 @@ class SystemId:
         """What it is, in words."""
         return device_name(_first(self.items, Info.DEVICE))
 
+    @property
+    def more(self) -> tuple[str, ...]:
+        """What else it tells, in words: also what nobody knows, and what cannot be read."""
+        shown = [_shown(i) for i in self.items if i.kind not in (Info.FUNCTIONS, Info.DEVICE)]
+        return (*shown, *([f"unreadable: {_hex(self.broken)}"] if self.broken.strip(b"\0") else []))
+
     def serialise(self) -> bytes:
         """As a simulated machine sends it."""
         head = struct.pack("<BBH", Code.SYSTEM_ID, 0, self.receipt)
@@ -154,6 +161,19 @@ class RequestLoad:
 
     number: int  # of the block that it wants, modulo 256
     error: int = 0
+
+
+def _shown(item: Item) -> str:
+    if item.kind == Info.VERSION:
+        return f"version {'.'.join(map(str, item.value[:3]))}"
+    if item.kind in (Info.HARDWARE_ADDRESS, Info.CONSOLE_USER):
+        what = "address" if item.kind == Info.HARDWARE_ADDRESS else "console user"
+        return f"{what} {item.value[:6].hex(':')}"
+    return f"item {item.kind:X}h: {_hex(item.value)}"
+
+
+def _hex(data: bytes) -> str:
+    return data[:_MOST_SHOWN].hex() + ("..." if len(data) > _MOST_SHOWN else "")
 
 
 def device_name(number: int) -> str:

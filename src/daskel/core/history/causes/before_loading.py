@@ -262,6 +262,11 @@ _RAW = {
         "not-acknowledged", "block {e.block} of {e.by} was never acknowledged",
         "it was switched off, or the image does not fit into its memory from its load address on",
     ),
+    RawTrouble.NOT_SENT: (
+        "raw-not-sent", "{e.by} did not send block {e.block}, which it waited for",
+        "see that the server repeats a block by itself when it is lost, since such machines do not "
+        "ask for it again; Daskel does",
+    ),
     RawTrouble.AGAIN: (
         "loads-again", "{e.by} loaded it {loads}, and it asked again {seconds} later",
         LOADS_AGAIN,
