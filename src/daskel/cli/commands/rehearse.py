@@ -34,7 +34,6 @@ from daskel.system.sitefile import SiteFile
 EXAMPLE = (
     "daskel rehearse                   # one simulated boot of every client",
     "daskel rehearse tide-01 --firmware uefi-x64",
-    "daskel rehearse board-1 --firmware rpl",
     "daskel rehearse tide --storm 300 --within 5s --plot storm.png",
     "daskel rehearse tide-01 --machine # real firmware and kernel, in a virtual machine (root)",
 )
