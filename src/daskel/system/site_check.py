@@ -176,7 +176,8 @@ def _raw_images(site: Site, name: str, loadout: Loadout, folder: FilesFolder) ->
                     problem, remedy = f"is loaded over {over}", "correct one of their addresses"
                 taken[path] = place
         except OSError as error:
-            problem, remedy = (error.strerror or "").lower(), _nearest(folder.folder, path)
+            problem = f"cannot be read: {(error.strerror or '').lower()}"
+            remedy = _nearest(folder.folder, path)
         if problem:
             text = f"image {path} of loadout {name} {problem}"
             yield Finding(Severity.ERROR, origin, text, remedy)

@@ -136,6 +136,43 @@ def test_a_client_that_tells_when_it_is_up(demo_folder: Path) -> None:
     assert told["arguments"] == client["command_line"]
 
 
+OLD = """
+[loadout.old-disk]
+raw = "old/boot.bin"
+load = 0x7c00
+parts = { "old/floppy.img" = 0x100000 }
+[client.board-1]
+mac = "02:61:08:00:00:31"
+segment = "tideroom"
+boot = "old-disk"
+"""
+
+
+def test_machines_that_ask_in_raw_frames(demo_folder: Path) -> None:
+    edit(demo_folder, 'lease = "8h"\n', 'lease = "8h"\nraw = true\n')
+    site = demo_folder / "daskel.toml"
+    site.write_text(site.read_text() + OLD)
+    files = {"old/boot.bin": b"boot" * 128, "old/floppy.img": bytes(range(256)) * 5760}
+    (demo_folder / "files/old").mkdir()
+    for path, data in files.items():
+        (demo_folder / "files" / path).write_bytes(data)
+    for kind in ("mop", "rpl"):
+        (client,) = rehearse(demo_folder, "board-1", "--firmware", kind)["clients"]
+        assert (client["stage"], client["firmware"], client["problem"]) == ("loaded", kind, None)
+        got = {file["path"]: file["sha256"] for file in client["files"]}
+        assert got == {path: sha256(data).hexdigest() for path, data in files.items()}
+    (client,) = rehearse(demo_folder, "tide-01", "--firmware", "mop")["clients"]
+    assert client["problem"].startswith("nobody answers") and client["finding"], client
+    for old, new, words in (
+        ("0x100000", "0x7d00", "old/floppy.img of loadout old-disk is loaded over old/boot.bin"),
+        ("0x7d00", "0xffff0000", "ends behind 0xffffffff"),
+        ("floppy.img", "flopy.img", "flopy.img of loadout old-disk cannot be read: no such file"),
+    ):
+        edit(demo_folder, old, new)
+        done = daskel("check", cwd=demo_folder)
+        assert done.returncode == 1 and words in " ".join(done.stdout.split()), done.stdout
+
+
 def test_a_storm_of_three_hundred(tmp_path: Path) -> None:
     """All come up, however busy the machine is; what they wait for each is bench/dhcp.py's."""
     lay_out(tmp_path)

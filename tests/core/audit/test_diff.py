@@ -118,6 +118,7 @@ VALUES: dict[str, dict[str, str]] = {
         "title": '"Other"', "password": '"grub.pbkdf2.sha512.1.0A.0B"', "kernel": '"other"',
         "initrd": '["other"]', "root": '"spare"', "boot": '"local"', "delivery": '"memory"',
         "raw": '"x.sys"', "load": "0x5200", "start": "0x5204", "names": '{ "A" = "b" }',
+        "parts": '{ "c" = 0x9000 }',
     },
     "choice.tideroom": {
         "entries": '["notebook", "rescue"]', "default": '"rescue"', "wait": '"1s"',
