@@ -268,7 +268,7 @@ _RAW = {
         "ask for it again; Daskel does",
     ),
     RawTrouble.AGAIN: (
-        "loads-again", "{e.by} loaded it {loads}, and it asked again {seconds} later",
+        "loads-again", "{e.by} loaded it, and it asked again {seconds} later ({loads})",
         LOADS_AGAIN,
     ),
 }  # fmt: skip
