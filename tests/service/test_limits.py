@@ -17,8 +17,10 @@ from daskel.core.boot.wire import Wire
 from daskel.core.dhcp.client_messages import Face, discover
 from daskel.core.dhcp.packet import serialise
 from daskel.core.dhcp.pxe import Firmware
-from daskel.core.history.events import Event, FileMissing, Malformed, Seen, Who
+from daskel.core.history.events import Abort, Event, FileMissing, Malformed, Seen, Waits, Who
 from daskel.core.history.lobby import Sighting
+from daskel.core.mop import messages as mop
+from daskel.core.rpl import messages as rpl
 from daskel.service.bus import Bus
 from daskel.service.clock import Clock
 from daskel.service.dhcp.service import DhcpService
@@ -26,6 +28,8 @@ from daskel.service.files.content import Contents, NotOpened
 from daskel.service.nfs import keeper
 from daskel.service.nfs.channel import pair, send
 from daskel.service.nfs.messages import AskVersions, Message, Versions
+from daskel.service.raw.mop import MopService
+from daskel.service.raw.rpl import RplService
 from daskel.service.shared import Shared
 from daskel.store.database import Store
 from daskel.system.host.confined_open import FilesFolder
@@ -240,3 +244,92 @@ def test_nothing_of_the_services_looks_at_the_time_by_itself() -> None:
         or "asyncio.sleep(" in path.read_text()
     ]
     assert sorted(direct) == ["loop.py"]
+
+
+class _Wire:
+    """Frames that are heard and sent in raw Ethernet."""
+
+    own = bytes.fromhex("0261080000fe")
+
+    def __init__(self) -> None:
+        self.waiting: list[bytes] = []
+        self.sent: list[bytes] = []
+        self.send = self.sent.append
+
+    def fileno(self) -> int:
+        return -1
+
+    def close(self) -> None:
+        pass
+
+    def receive(self) -> bytes:
+        if not self.waiting:
+            raise BlockingIOError
+        return self.waiting.pop(0)
+
+
+RAW = """
+[loadout.old]
+raw = "old.sys"
+[group.old]
+segment = "tideroom"
+boot = "old"
+"""
+
+
+@pytest.fixture
+def old(made: Made, tmp_path: Path) -> Made:
+    """Two hundred machines that ask in raw frames."""
+    (tmp_path / "files/old.sys").write_bytes(bytes(100_000))
+    clients = (
+        f'[client.old-{n}]\nmac = "02:61:ff:00:00:{n:02x}"\ngroup = "old"\n' for n in range(200)
+    )
+    text = DEMO.replace('lease = "8h"\n', 'lease = "8h"\nraw = true\nunknown = "lobby"\n', 1)
+    made.shared.use(site_from(text + RAW + "".join(clients)))
+    return made
+
+
+def mop_asks(source: int, *, to_all: bool, known: bool = True) -> bytes:
+    mac = bytes.fromhex(f"0261{'ff' if known else 'aa'}0000{source:02x}")
+    frame = mop.Frame(
+        mop.LOAD_GROUP if to_all else _Wire.own, mac, mop.Protocol.LOAD, mop.Framing.SNAP,
+        mop.request_program(""),
+    )  # fmt: skip
+    return mop.serialise_frame(frame)
+
+
+def test_machines_that_ask_by_mop_again_and_again(old: Made) -> None:
+    """One gets four answers a second, strangers are looked at twenty times, 128 load at once."""
+    wire = _Wire()
+    service = MopService(old.shared, wire, ("tideroom",))
+
+    def heard(*frames: bytes) -> int:
+        wire.waiting += frames
+        wire.sent.clear()
+        while wire.waiting:
+            service._receive()
+        old.hand.at += 2
+        return len(wire.sent)
+
+    assert heard(*[mop_asks(1, to_all=True)] * 50) == 4
+    assert heard(*[mop_asks(n, to_all=True, known=False) for n in range(100)]) == 0
+    assert sum(isinstance(event, Waits) for event in old.events) == 20
+    assert heard(*[mop_asks(n, to_all=False) for n in range(200)]) == 128
+    assert len(service.under_way) == 128
+    assert heard(mop_asks(5, to_all=False)) == 1, "one that begins anew needs no more room"
+    for source in list(service._loads):
+        service._broken_off(source, "the test is over", Abort.SILENT)
+    assert not service.under_way
+
+
+def test_a_machine_that_asks_for_blocks_by_rpl_over_and_over(old: Made) -> None:
+    wire, mac = _Wire(), bytes.fromhex("0261ff000007")
+    service = RplService(old.shared, wire, ("tideroom",))
+    wire.waiting = [
+        rpl.serialise_frame(_Wire.own, mac, rpl.send_file(mac, 0, "TIDEBOARD")) for _ in range(1000)
+    ]
+    while wire.waiting:
+        service._receive()
+    assert 8 <= len(wire.sent) <= 300 * 8
+    for source in list(service._loads):
+        service._end(source)
