@@ -140,7 +140,7 @@ def test_any_system(wire: Wire, framing: str) -> None:
     assert (sent["path"], sent["size"]) == ("terminal-server/wwng.sys", len(IMAGE))
     assert sent["resent"] == again
     (seen, *_) = wire.events("seen", client="tide-01")
-    assert seen["firmware"] == "MOP, DELQA or DESQA, asks for a system"
+    assert (seen["firmware"], seen["asks"]) == ("MOP, DELQA or DESQA", "a system")
 
 
 def test_by_name_and_by_client(wire: Wire) -> None:

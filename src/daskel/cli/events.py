@@ -58,7 +58,8 @@ def words(event: Event) -> tuple[str, str]:
         case Seen():
             how = event.firmware or f"not from firmware ({event.vendor_class or 'no vendor class'})"
             by = f", through relay agent {event.relay}" if event.relay else ""
-            return "seen", f"{event.who.mac} on {event.segment}, {how}{by}"
+            asks = f", asks for {event.asks}" if event.asks else ""
+            return "seen", f"{event.who.mac} on {event.segment}, {how}{asks}{by}"
         case Waits():
             return "waits", f"in the lobby of {event.segment}: daskel lobby admit {event.who.mac}"
         case Addressed():

@@ -74,7 +74,7 @@ SYSTEM = [Seen(WHO, "tideroom", None, "udhcp"), replace(ADDRESSED, boot_file=Non
 RUNNING = [*INITRD, *SYSTEM]
 ROOT = [*RUNNING, Mounted(WHO, "notebook")]
 UP = [*ROOT, Up(WHO, 12.0, "6.1.0", LINE)]
-RAW = [Seen(WHO, "tideroom", "MOP, DELQA or DESQA, asks for a system", "MOP", over="MOP")]
+RAW = [Seen(WHO, "tideroom", "MOP, DELQA or DESQA", "MOP", over="MOP", asks="a system")]
 RAW_TOLD = Told(WHO, (Loaded("old", "old/wwng.sys", (), "", None),))
 RAW_ASKED = FileAsked(WHO, "old/wwng.sys", FileKind.KERNEL, 70_000, "MOP")
 RAW_SENT = FileSent(WHO, "old/wwng.sys", FileKind.KERNEL, 70_000, 1.0, "MOP")

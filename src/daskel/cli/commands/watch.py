@@ -13,7 +13,7 @@ import tty
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from typing import Any, TextIO
+from typing import Any, Literal, TextIO
 
 from rich.console import Group
 from rich.live import Live
@@ -43,6 +43,7 @@ EXAMPLE = (
     "daskel watch --plain | tee monday.log",
 )
 _PAUSE = 0.5  # seconds between two looks
+_FIRMWARE = 20  # characters
 _LOOK_BACK = 3600.0  # seconds: machines that came before are not shown
 _BAR = 8  # characters
 _COLOURS = {
@@ -254,7 +255,9 @@ def _all(view: _View, room: int, width: int) -> Table:
     wide = width >= 104
     more = ["firmware", "address"] if wide else []
     for title in ("client", *more, "stage", "time"):
-        table.add_column(title, no_wrap=True, justify="right" if title == "time" else "left")
+        side: Literal["left", "right"] = "right" if title == "time" else "left"
+        most = _FIRMWARE if title == "firmware" else None
+        table.add_column(title, no_wrap=True, justify=side, max_width=most, overflow="ellipsis")
     table.add_column("what it does, or waits for", ratio=1, no_wrap=not wide, overflow="ellipsis")
     machines = list(enumerate(view.machines))
     if len(machines) > room - 1:

@@ -121,6 +121,7 @@ class Seen(Event):
     system: bool = False  # it is an operating system that asks
     ipv6: bool = False  # by DHCPv6
     over: str = ""  # MOP or RPL, of a machine that asks in raw Ethernet frames
+    asks: str = ""  # for what, in words, of such a machine
 
 
 @dataclass(frozen=True, slots=True)

@@ -97,6 +97,8 @@ def waits_for(boot: Boot) -> str:
     match boot.stage:
         case Stage.SEEN:
             seen: Seen | None = boot.newest(Seen)
+            if seen and seen.over:
+                return f"for {seen.asks}"
             offered = f" {seen.offered}" if seen and seen.offered else ""
             return f"to take the address{offered} that it was offered"
         case Stage.ADDRESSED:

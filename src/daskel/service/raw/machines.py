@@ -111,8 +111,9 @@ class Machines:
         segment = best(site, self._segments, mac, None)[0]
         who, news = by_mac(site, mac), self._news(mac, words)
         if news:
-            what = f"{self._over}, {device}, asks for {words}"
-            self._shared.emit(Seen(who, segment, what, self._over, over=self._over))
+            what = f"{self._over}, {device}"
+            told = Seen(who, segment, what, self._over, over=self._over, asks=words)
+            self._shared.emit(told)
         found = raw_system(site, who, segment, asked, self._shared.once.assigned)
         if isinstance(found, NoRawSystem):
             if news:

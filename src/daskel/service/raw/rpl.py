@@ -119,7 +119,7 @@ class RplService(RawService[_Loading]):
         return loading if self._begins(frame.source, loading) else None
 
     def _opened(self, frame: Frame, told: Find | SendFile) -> Opened | None:
-        device = f'a boot ROM "{told.name}"' if told.name else "a boot ROM"
+        device = told.name or "boot ROM"
         asked = Asked(told.name, itself=True) if told.name else ANY
         return self._machines.opened(mac_text(frame.source), asked, "a system", device)
 
