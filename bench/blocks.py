@@ -11,7 +11,7 @@ from concurrent.futures import ThreadPoolExecutor
 from ipaddress import IPv4Address
 from pathlib import Path
 
-from common import ECHO_PORT, SERVER, WIRE, beside, blast, blasted, compare, daskel, echo, take
+from common import ECHO_PORT, SERVER, WIRE, blast, blasted, compare, daskel, echo, started, take
 
 from daskel.core.nbd.requests import HEAD, Request, serialise
 from daskel.rehearse.images import BlockDevice
@@ -145,7 +145,7 @@ def memory_of(process: int) -> int:
 def main() -> None:
     with daskel(more=MORE, prepare=PREPARE) as folder:
         image = folder / "roots/.versions/blocked/1.image"
-        with beside(blast, image), beside(echo, bytes(SMALL + 16), request):
+        with started(blast, image), started(echo, bytes(SMALL + 16), request):
             time.sleep(0.5)
             bare = ("TCP blast", lambda: blasted(SIZE))
             for size, goal in ((1 << 20, 0.85), (128 << 10, 0.6)):

@@ -1,4 +1,8 @@
-"""Starts Daskel on loopback for a benchmark, and prints ratios of runs made in turn."""
+"""Starts Daskel on loopback for a benchmark, and prints ratios of runs made in turn.
+
+BENCH names the file that results are added to, BENCH_RUNS how many pairs there are of each;
+BENCH_QUICK makes all of it small, to see that it works; BENCH_ANY_PYTHON lets a Python measure that
+was built without optimisation."""
 
 from __future__ import annotations
 
@@ -11,20 +15,26 @@ import socket
 import statistics
 import subprocess
 import sys
+import sysconfig
 import tempfile
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from ipaddress import IPv4Address
 from pathlib import Path
+from typing import TypeVar
 
 from daskel.core.boot.wire import Ports, Wire
 
+T = TypeVar("T")
 BASE = 25000
 SERVER, CLIENT = IPv4Address("10.61.8.1"), IPv4Address("10.61.8.21")
 WIRE = Wire(Ports.from_base(BASE), loopback=True)
 BLAST_PORT, ECHO_PORT = 25997, 25996
-RUNS = 5
+QUICK = bool(os.environ.get("BENCH_QUICK"))
+RUNS = int(os.environ.get("BENCH_RUNS", "1" if QUICK else "5"))
+DISTURBED, AGAIN = 0.1, 2  # of the processors' time, by others; times that a pair is made again
 
 SITE = """format = 1
 [site]
@@ -89,12 +99,13 @@ def _drain(descriptor: int) -> None:
 
 
 @contextmanager
-def beside(target: Callable[..., None], *arguments: object) -> Iterator[None]:
-    """A baseline's server as a process of its own."""
+def started(target: Callable[..., None], *arguments: object) -> Iterator[int]:
+    """A baseline's server as a process of its own; its number."""
     process = multiprocessing.Process(target=target, args=arguments)
     process.start()
+    assert process.pid
     try:
-        yield
+        yield process.pid
     finally:
         process.terminate()
         process.join()
@@ -168,20 +179,128 @@ def udp(address: str, port: int = 0) -> socket.socket:
     return sock
 
 
+def small(number: int, least: int = 1) -> int:
+    """How much of something; little where it is only to be seen that it works."""
+    return max(number // 50, least) if QUICK else number
+
+
+def interpreter() -> str:
+    """Which Python measures. Ends the program where that was built without optimisation: it needs
+    1.3 to 1.6 times as long, and says nothing of what users have."""
+    how = sysconfig.get_config_var("CONFIG_ARGS") or ""
+    own = "the distribution's" if sys.base_prefix == "/usr" else sys.base_prefix
+    said = f"Python {sys.version.split()[0]}, {own}"
+    if sys.base_prefix == "/usr" or "--enable-optimizations" in how:
+        return said
+    if QUICK or os.environ.get("BENCH_ANY_PYTHON"):
+        return f"{said}, built without optimisation"
+    sys.exit(f"{said}: built without optimisation; make bench takes the distribution's own, "
+             "BENCH_ANY_PYTHON=1 measures with this one")  # fmt: skip
+
+
+def processor_time(*processes: int) -> float:
+    """Seconds of processes and their children until now, to the nanosecond (schedstat)."""
+    return sum(_time_of(process) for process in processes)
+
+
+def _time_of(process: int) -> float:
+    tasks = Path(f"/proc/{process}/task")
+    try:
+        threads = [int((task / "schedstat").read_text().split()[0]) for task in tasks.iterdir()]
+        children = (tasks / str(process) / "children").read_text().split()
+    except OSError:  # it has ended
+        return 0.0
+    return sum(threads) / 1e9 + sum(_time_of(int(child)) for child in children)
+
+
+def _ours() -> float:
+    """Seconds of this process and all that it started, also of those that have ended."""
+    spent = os.times()
+    running = sum(_time_of(child) for child in _children())
+    return spent.user + spent.system + spent.children_user + spent.children_system + running
+
+
+def _children() -> Iterable[int]:
+    own = os.getpid()
+    return map(int, Path(f"/proc/{own}/task/{own}/children").read_text().split())
+
+
+def _busy() -> float:
+    """Seconds that all processors worked for processes."""
+    fields = Path("/proc/stat").read_text().split("\n", 1)[0].split()[1:4]  # user, nice, system
+    return sum(map(int, fields)) / os.sysconf("SC_CLK_TCK")
+
+
+def undisturbed(pair: Callable[[], T]) -> T:
+    """What `pair` returns; made again where other processes took much of the machine meanwhile."""
+    for _ in range(AGAIN + 1):
+        began, busy, own = time.monotonic(), _busy(), _ours()
+        found = pair()
+        whole = (time.monotonic() - began) * (os.cpu_count() or 1)
+        if (_busy() - busy - (_ours() - own)) / whole < DISTURBED:
+            break
+    return found
+
+
+@dataclass(frozen=True)
+class Limit:
+    """What something is measured beside; `process` is its server's."""
+
+    name: str
+    run: Callable[[], float]
+    process: int | None = None
+
+
 def compare(
-    title: str, unit: str, ours: Callable[[], float], limit: tuple[str, Callable[[], float]],
+    title: str,
+    unit: str,
+    ours: Callable[[], float],
+    limit: tuple[str, Callable[[], float]] | Limit,
     goal: float | None = None,
-) -> None:  # fmt: skip
-    """Run both in turn; print the medians, and the median of the ratios of each pair. All ratios go
-    into the file that BENCH names, for a picture; `goal` is the one to be reached."""
-    ours(), limit[1]()  # warm up
-    pairs = [(ours(), limit[1]()) for _ in range(RUNS)]
-    ratio = statistics.median(a / b for a, b in pairs)
+    process: int | None = None,
+    cost_goal: float | None = None,
+) -> None:
+    """Run both in turn; print the medians, and the median of the ratios of each pair; with the
+    processes of both, the ratio of processor time for the same work, too. All go into the file that
+    BENCH names; goals are what is to be reached."""
+    beside = limit if isinstance(limit, Limit) else Limit(*limit)
+
+    def pair() -> tuple[float, float, float]:
+        own, other = process or os.getpid(), beside.process or os.getpid()
+        spent = processor_time(own)
+        rate = ours()
+        spent, theirs = processor_time(own) - spent, processor_time(other)
+        bare = beside.run()
+        theirs = processor_time(other) - theirs
+        return rate, bare, spent / theirs if theirs else 0.0
+
+    if not QUICK:
+        ours(), beside.run()  # warm up
+    pairs = [undisturbed(pair) for _ in range(RUNS)]
+    ratios = [rate / bare for rate, bare, _ in pairs]
+    costs = [cost for _, _, cost in pairs] if process and beside.process else []
+    found = {"title": title, "of": beside.name, "goal": goal, "ratios": ratios, "unit": unit,
+             "rates": [rate for rate, _, _ in pairs], "costs": costs, "cost_goal": cost_goal,
+             "python": interpreter()}  # fmt: skip
+    note(found)
+    print(title)
+    print(f"  daskel            {statistics.median(a for a, _, _ in pairs):12,.1f} {unit}")
+    print(f"  {beside.name:<18}{statistics.median(b for _, b, _ in pairs):12,.1f} {unit}")
+    print(f"  ratio             {shown(ratios)}   (median of {RUNS} pairs)")
+    if costs:
+        print(f"  processor time    {shown(costs)}")
+
+
+def note(found: dict[str, object]) -> None:
+    """Into the file that BENCH names."""
     if "BENCH" in os.environ:
-        found = {"title": title, "of": limit[0], "goal": goal, "ratios": [a / b for a, b in pairs]}
         with Path(os.environ["BENCH"]).open("a") as file:
             file.write(json.dumps(found) + "\n")
-    print(title)
-    print(f"  daskel            {statistics.median(a for a, _ in pairs):12,.1f} {unit}")
-    print(f"  {limit[0]:<18}{statistics.median(b for _, b in pairs):12,.1f} {unit}")
-    print(f"  ratio             {ratio:12.2f}   (median of {RUNS} pairs)")
+
+
+def shown(ratios: list[float]) -> str:
+    """Median and spread."""
+    return f"{statistics.median(ratios):12.2f} ({min(ratios):.2f} to {max(ratios):.2f})"
+
+
+print(interpreter())

@@ -10,7 +10,7 @@ import time
 from importlib.resources import files
 from pathlib import Path
 
-from common import CLIENT, SERVER, WIRE, beside, compare, daskel
+from common import CLIENT, SERVER, WIRE, compare, daskel, started
 
 SIZE = 256 << 20  # bytes
 BARE_PORT = 25997
@@ -62,7 +62,10 @@ def fetch_as_initrd(file: Path) -> float:
 
 
 def main() -> None:
-    with daskel(os.urandom(1 << 20) * (SIZE >> 20)) as folder, beside(bare, folder / "files/large"):
+    with (
+        daskel(os.urandom(1 << 20) * (SIZE >> 20)) as folder,
+        started(bare, folder / "files/large"),
+    ):
         time.sleep(0.5)
         compare(
             f"HTTP, {SIZE >> 20} MiB",
