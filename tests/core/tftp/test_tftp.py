@@ -184,6 +184,50 @@ def test_what_is_lost_is_sent_again_from_there(
     assert (sent, transfer.timeouts) == (expected, timeouts)
 
 
+@given(
+    st.integers(1, 20), st.integers(0, 20_000),
+    st.lists(st.tuples(st.sampled_from(["all", "some", "old", "odd", "silence"]), st.integers(0, 9)),
+             max_size=60),
+)  # fmt: skip
+def test_the_short_way_is_the_same(window: int, size: int, steps: list[tuple[str, int]]) -> None:
+    """Of two transfers that hear the same, one goes the short way wherever that says it can."""
+    options = {"blksize": "100", "windowsize": str(window)}
+    general, short = Transfer(size, dict(options)), Transfer(size, dict(options))
+    now = 1.0
+    for one in (general, short):
+        one.start(now)
+        one.receive(Ack(0), now)
+    for kind, amount in steps:
+        now += 0.003 * amount
+        before = short.sent
+        if kind == "silence":
+            now += 3
+            assert general.tick(now) == short.tick(now)
+            continue
+        block = {"all": short.sent, "some": max(short.sent - amount, 0), "odd": 7000 + amount,
+                 "old": max(short.acknowledged - amount, 0)}[kind] & 0xFFFF  # fmt: skip
+        sending = general.state is State.SENDING
+        blocks = general.acknowledge(block, now) if sending else None
+        end = short.next_window(block, now)
+        if end:
+            assert blocks is not None and (blocks.first, blocks.amount) == (
+                before + 1,
+                end - before,
+            )
+        else:
+            assert blocks == (short.acknowledge(block, now) if sending else None)
+        assert _inside(general) == _inside(short)
+
+
+def _inside(transfer: Transfer) -> dict[str, object]:
+    """All of its state, with that of its parts."""
+    own = {name: getattr(transfer, name) for name in Transfer.__slots__}
+    for part in ("trip", "recovery"):
+        held = own.pop(part)
+        own |= {f"{part}.{name}": getattr(held, name) for name in type(held).__slots__}
+    return own
+
+
 def test_doubled_acknowledgements_double_nothing() -> None:
     content = bytes(100)
     for window in (1, 4):

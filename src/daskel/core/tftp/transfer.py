@@ -80,11 +80,11 @@ class Transfer:
     timeouts: int = 0  # windows whose end was lost, since nothing came back
     failure: Failure | None = None
     deadline: float = 0.0  # when to call `tick`
-    _trip: RoundTrip = field(default_factory=RoundTrip)
-    _recovery: Recovery = field(default_factory=Recovery)
-    _progress: float = 0.0  # when the client answered last
-    _answered: bool = False  # it answered at all
-    _sent_last: float = 0.0  # when something was sent
+    trip: RoundTrip = field(default_factory=RoundTrip)
+    recovery: Recovery = field(default_factory=Recovery)
+    heard_at: float = 0.0  # when the client answered last
+    answered: bool = False  # it answered at all
+    sent_at: float = 0.0  # when something was sent
 
     def __post_init__(self) -> None:
         self.block_size = int(self.options.get("blksize", DEFAULT_BLOCK))
@@ -94,12 +94,12 @@ class Transfer:
             # The first and the longest wait; what comes back sooner is asked for sooner, too:
             # some clients ask for seconds, and would lose them with every datagram.
             seconds = float(self.options["timeout"])
-            self._trip = RoundTrip(seconds, seconds)
+            self.trip = RoundTrip(seconds, seconds)
         self.state = State.OFFERING if self.options else State.SENDING
 
     def start(self, now: float) -> list[Output]:
         """The answer to the request: options, or the first blocks."""
-        self._progress = now
+        self.heard_at = now
         return self._send(now)
 
     def receive(self, packet: TftpPacket, now: float) -> list[Output]:
@@ -117,39 +117,64 @@ class Transfer:
             return None  # an old one; answering it would double every packet from here on
         if new:
             self.acknowledged += new
-            self._progress, self._answered = now, True
-            if not self._recovery.resent and not self.acknowledged & self._trip.seldom:
-                self._trip.learn(now - self._sent_last, self.acknowledged)
+            self.heard_at, self.answered = now, True
+            if not self.recovery.resent and not self.acknowledged & self.trip.seldom:
+                self.trip.learn(now - self.sent_at, self.acknowledged)
             if self.acknowledged == self.last_block:
                 self.state = State.DONE
                 return None
             if new == under_way:
-                self._recovery.resent = False
+                self.recovery.resent = False
                 self._now_sent(now)
                 return self._blocks(self.sent)
-        step = STEPS[self._recovery.resent, Acked.SOME if new else Acked.NOTHING]
+        step = STEPS[self.recovery.resent, Acked.SOME if new else Acked.NOTHING]
         return self._extend(now) if step is Step.EXTEND else self._repeat(now)
+
+    def next_window(self, block: int, now: float) -> int:
+        """The short way of `acknowledge`, for an acknowledgement of all that is under way while
+        nothing is unusual: the last block of the next window, whose first is behind `acknowledged`.
+        0, and nothing is changed, for everything else."""
+        sent, recovery = self.sent, self.recovery
+        if (
+            block != sent & 0xFFFF
+            or sent == self.acknowledged
+            or sent >= self.last_block
+            or self.state is not State.SENDING
+            or recovery.resent
+        ):
+            return 0
+        if not sent & self.trip.seldom:
+            self.trip.learn(now - self.sent_at, sent)
+        self.acknowledged = sent
+        self.heard_at = self.sent_at = now
+        self.answered = True
+        self.deadline = now + self.trip.wait
+        end = sent + self.window
+        if end > self.last_block:
+            end = self.last_block
+        self.sent = end
+        return end
 
     def tick(self, now: float) -> list[Output]:
         """Send again what was not acknowledged; give up after PATIENCE."""
         if self.state in (State.DONE, State.FAILED) or now < self.deadline:
             return []
-        silent = now - self._progress
-        if self._all_sent and silent >= min(MOST_PATIENCE, max(LAST_PATIENCE, 3 * self._trip.wait)):
+        silent = now - self.heard_at
+        if self._all_sent and silent >= min(MOST_PATIENCE, max(LAST_PATIENCE, 3 * self.trip.wait)):
             self.gone()
             return []
         if silent >= self._patience:
             return self._fail(Ending.SILENT, "the client went silent", ErrorCode.UNDEFINED)
         self.resent += max(1, self.sent - self.acknowledged)
         self.timeouts += 1
-        self._trip.back_off()
-        self._recovery.nothing_came(self.acknowledged, self.sent)
+        self.trip.back_off()
+        self.recovery.nothing_came(self.acknowledged, self.sent)
         return self._send(now)
 
     def later(self, seconds: float) -> None:
         """What was to be sent just now leaves this much later."""
         self.deadline += seconds
-        self._sent_last += seconds
+        self.sent_at += seconds
 
     def end(self, reason: str) -> Error:
         """The file cannot be sent any further; what to tell the client."""
@@ -166,8 +191,8 @@ class Transfer:
     @property
     def _patience(self) -> float:
         """Seconds: several of the waits that the path, or the client, has shown to need."""
-        least = PATIENCE if self._answered else FIRST_PATIENCE
-        return min(MOST_PATIENCE, max(least, 3 * self._trip.longest))
+        least = PATIENCE if self.answered else FIRST_PATIENCE
+        return min(MOST_PATIENCE, max(least, 3 * self.trip.longest))
 
     @property
     def _all_sent(self) -> bool:
@@ -179,10 +204,10 @@ class Transfer:
         """The client takes the options that were offered, by acknowledging block 0."""
         if not isinstance(packet, Ack) or packet.block != 0:
             return []
-        self._progress, self._answered = now, True
-        if not self._recovery.resent:
-            self._trip.learn(now - self._sent_last, 0)
-        self.state, self._recovery.resent = State.SENDING, False
+        self.heard_at, self.answered = now, True
+        if not self.recovery.resent:
+            self.trip.learn(now - self.sent_at, 0)
+        self.state, self.recovery.resent = State.SENDING, False
         return self._send(now)
 
     def _acked(self, packet: TftpPacket, now: float) -> list[Output]:
@@ -203,7 +228,7 @@ class Transfer:
     # --- blocks ---
 
     def _now_sent(self, now: float) -> None:
-        self.deadline, self._sent_last = now + self._trip.wait, now
+        self.deadline, self.sent_at = now + self.trip.wait, now
 
     def _send(self, now: float) -> list[Output]:
         self._now_sent(now)
@@ -213,12 +238,12 @@ class Transfer:
 
     def _repeat(self, now: float) -> Blocks | None:
         """The next block was lost: send from there again."""
-        if now - self._sent_last < self._trip.half:
+        if now - self.sent_at < self.trip.half:
             return None  # too early to be about what was sent last
-        if self._recovery.excuses(self.acknowledged):
+        if self.recovery.excuses(self.acknowledged):
             return None
         self.resent += self.sent - self.acknowledged
-        self._recovery.resent = True
+        self.recovery.resent = True
         self._now_sent(now)
         return self._blocks(self.acknowledged)
 

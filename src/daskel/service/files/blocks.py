@@ -22,9 +22,16 @@ _HEADER = 4  # bytes: DATA and the block's number
 _UDP_SEGMENT = 103
 _MOST_SEGMENTS, _LARGEST = 128, 65507  # datagrams, and bytes of one call
 _NOT_HERE = (errno.EIO, errno.EINVAL, errno.ENOPROTOOPT, errno.EOPNOTSUPP, errno.EMSGSIZE)
-_TOGETHER = 64  # blocks that are read at once
+TOGETHER = 64  # blocks that are read at once
+_LEAST_CUT = 516  # bytes: what is no block is smaller, and must not be cut
 _MOST_KEPT = 256 << 20  # bytes of files that are ready to send
+_NO_CUT = "this kernel does not cut datagrams: to send files takes more of the processor"
 _log = logging.getLogger(__name__)
+
+
+def most_at_once(size: int) -> int:
+    """Bytes of whole datagrams of `size` bytes that one call may send."""
+    return min(_MOST_SEGMENTS, _LARGEST // size) * size
 
 
 class Sender:
@@ -38,13 +45,32 @@ class Sender:
         if len(data) <= size:
             sock.send(data)
             return
-        most = min(_MOST_SEGMENTS, _LARGEST // size) * size if self.cuts else size
+        most = most_at_once(size) if self.cuts else size
         for at in range(0, len(data), most):
             piece = data[at : at + most]
             if len(piece) <= size:
                 sock.send(piece)
             else:
                 self._send_cut(sock, piece, size)
+
+    def always_cut(self, sock: socket.socket, size: int) -> bool:
+        """Whether the kernel cuts all that is sent from now on into datagrams of `size` bytes: a
+        plain `send` of up to `most_at_once` bytes is enough then."""
+        if not self.cuts or size < _LEAST_CUT:
+            return False
+        try:
+            sock.setsockopt(socket.SOL_UDP, _UDP_SEGMENT, size)
+        except OSError:
+            return False
+        return True
+
+    def refused(self, sock: socket.socket, error: OSError) -> None:
+        """It sent nothing; perhaps this machine cannot cut, and is not to be asked again."""
+        if error.errno in _NOT_HERE and self.cuts:
+            self.cuts = False
+            _log.warning(_NO_CUT)
+        if not self.cuts:
+            sock.setsockopt(socket.SOL_UDP, _UDP_SEGMENT, 0)
 
     def _send_cut(self, sock: socket.socket, data: memoryview, size: int) -> None:
         try:
@@ -53,9 +79,7 @@ class Sender:
             if error.errno not in _NOT_HERE:
                 raise
             self.cuts = False
-            _log.warning(
-                "this kernel does not cut datagrams: to send files takes more of the processor"
-            )
+            _log.warning(_NO_CUT)
             self.send(sock, data, size)
 
 
@@ -65,38 +89,39 @@ def _cut_to(size: int) -> tuple[int, int, bytes]:
 
 
 class Image:
-    """A whole file as datagrams one behind the other; read when somebody needs it."""
+    """A whole file as datagrams one behind the other; read when somebody needs it. `whole` is all
+    of them, `ready` has a 1 for every `TOGETHER` of them that have been read."""
 
     def __init__(self, size: int, block: int) -> None:
         self.size, self._block = _HEADER + block, block  # bytes of a datagram, and of its payload
         self._file_size, self._count = size, size // block + 1
         self.bytes = size + self._count * _HEADER
-        self._whole = memoryview(mmap.mmap(-1, self.bytes))
-        self._ready = bytearray(-(-self._count // _TOGETHER))
+        self.whole = memoryview(mmap.mmap(-1, self.bytes))
+        self.ready = bytearray(-(-self._count // TOGETHER))
 
     def datagrams(self, blocks: Blocks, opened: Opened) -> memoryview:
         """Raises EOFError when the file has become shorter."""
         before = blocks.first - 1
         begin = before * self.size
-        if blocks.amount == 1 and self._ready[before // _TOGETHER]:  # of clients without windows
-            return self._whole[begin : begin + blocks.length + _HEADER]
-        for part in range(before // _TOGETHER, (before + blocks.amount - 1) // _TOGETHER + 1):
-            if not self._ready[part]:
+        if blocks.amount == 1 and self.ready[before // TOGETHER]:  # of clients without windows
+            return self.whole[begin : begin + blocks.length + _HEADER]
+        for part in range(before // TOGETHER, (before + blocks.amount - 1) // TOGETHER + 1):
+            if not self.ready[part]:
                 self._read(part, opened)
-        return self._whole[begin : begin + blocks.length + blocks.amount * _HEADER]
+        return self.whole[begin : begin + blocks.length + blocks.amount * _HEADER]
 
     def _read(self, part: int, opened: Opened) -> None:
-        first, last = part * _TOGETHER, min((part + 1) * _TOGETHER, self._count)
+        first, last = part * TOGETHER, min((part + 1) * TOGETHER, self._count)
         pieces, wanted = [], 0
         for number in range(first, last):
             begin = number * self.size
             length = min(self._block, self._file_size - number * self._block)
-            self._whole[begin : begin + _HEADER] = data_header(number + 1)
-            pieces.append(self._whole[begin + _HEADER : begin + _HEADER + length])
+            self.whole[begin : begin + _HEADER] = data_header(number + 1)
+            pieces.append(self.whole[begin + _HEADER : begin + _HEADER + length])
             wanted += length
         if opened.read_into(pieces, first * self._block) < wanted:
             raise EOFError
-        self._ready[part] = 1
+        self.ready[part] = 1
 
 
 class Window:

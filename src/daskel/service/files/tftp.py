@@ -18,9 +18,10 @@ from daskel.core.reader import MalformedError
 from daskel.core.tftp.packet import Error, ErrorCode, Opcode, Request, parse
 from daskel.core.tftp.reception import Reception, accepted
 from daskel.core.tftp.transfer import Blocks, Output, State, Transfer, granted
-from daskel.service.files.blocks import Images, Sender
+from daskel.service.files.blocks import Image, Images, Sender
 from daskel.service.files.content import Contents, NotOpened, Opened
 from daskel.service.files.receiving import Receiving, code_of, reason_of
+from daskel.service.files.short_ways import LockStep, windows
 from daskel.service.shared import Moving, Shared
 from daskel.service.sockets import udp
 
@@ -47,12 +48,13 @@ class TftpService:
         most = min(_MOST_TRANSFERS, resource.getrlimit(resource.RLIMIT_NOFILE)[0] // 4)
         self._places: Places[Peer] = Places(most, _MOST_EACH, len(shared.site.served))
         self._windows: dict[str, int] = {}  # by address: blocks that its buffers hold
-        self.sender, self.images = Sender(), Images()
+        self.sender, self.images, self.lock_step = Sender(), Images(), LockStep()
 
     async def serve(self) -> None:
         """Answer until it is cancelled."""
         loop = asyncio.get_running_loop()
         loop.add_reader(self._sock, self._receive)
+        self.lock_step.open()
         while True:
             await self._shared.clock.sleep(_SWEEP if self._sessions else _IDLE)
             now = self._shared.clock.monotonic()
@@ -65,6 +67,7 @@ class TftpService:
         self._sock.close()
         for session in list(self._sessions.values()):
             session.close()
+        self.lock_step.close()
 
     @property
     def under_way(self) -> list[Moving]:
@@ -224,6 +227,7 @@ class _Session:
         self.bandwidth: Bandwidth | None = None  # of its segment, when there is a limit
         self._held: asyncio.TimerHandle | None = None  # blocks that wait for their turn
         self._heard = False  # something came back
+        self._short = False  # the short way was looked for
 
     @property
     def moving(self) -> Moving:
@@ -248,6 +252,7 @@ class _Session:
     def close(self) -> None:
         if self._held:
             self._held.cancel()
+        self._service.lock_step.remove(self._sock)
         asyncio.get_running_loop().remove_reader(self._sock)
         self._sock.close()
         self._opened.close()
@@ -255,29 +260,50 @@ class _Session:
 
     def _receive(self) -> None:
         """One packet: there is seldom another."""
-        transfer = self._transfer
         try:
             data = self._sock.recv(_LARGEST_ACK)
-            if not self._heard:
-                self._heard = True
-                self._service.heard(self._peer)
-            if len(data) == 4 and data[1] == Opcode.ACK and transfer.state is State.SENDING:
-                if not self._held:  # else of what was sent before
-                    self._acknowledged(data[2] << 8 | data[3])
-                return None
-            packet = parse(data)
         except BlockingIOError:
-            return None
-        except MalformedError as error:
-            return self._shared.malformed("tftp", str(error))
+            return
         except OSError:
-            return self._refused()
-        offering = transfer.state is State.OFFERING and "tsize" in transfer.options
-        return self._send(transfer.receive(packet, self._monotonic()), offering)
+            self._refused()
+            return
+        self._take(data, self._monotonic())
 
-    def _acknowledged(self, block: int) -> None:
-        """The short way of what nearly always comes."""
-        blocks = self._transfer.acknowledge(block, self._monotonic())
+    def _take(self, data: bytes, now: float) -> None:
+        transfer = self._transfer
+        if not self._heard:
+            self._heard = True
+            self._service.heard(self._peer)
+        if len(data) == 4 and data[1] == Opcode.ACK and transfer.state is State.SENDING:
+            if not self._held:  # else of what was sent before
+                self._acknowledged(data[2] << 8 | data[3], now)
+            return
+        try:
+            packet = parse(data)
+        except MalformedError as error:
+            self._shared.malformed("tftp", str(error))
+            return
+        offering = transfer.state is State.OFFERING and "tsize" in transfer.options
+        self._send(transfer.receive(packet, now), offering)
+
+    def _go_short(self) -> None:
+        """From now on, what nearly always comes is answered by a short way, if there is one."""
+        self._short = True
+        image, loop = self._image, asyncio.get_running_loop()
+        if self.bandwidth or not isinstance(image, Image):
+            return
+        sock, transfer, service = self._sock, self._transfer, self._service
+        if transfer.window == 1:
+            loop.remove_reader(sock)
+            service.lock_step.add(sock, transfer, image, self._take, self._refused)
+        elif reader := windows(sock, transfer, image, service.sender, self._take, self._refused):
+            loop.add_reader(sock, reader)
+
+    def _acknowledged(self, block: int, now: float) -> None:
+        """The general way goes on; the short one begins behind the first blocks."""
+        blocks = self._transfer.acknowledge(block, now)
+        if not self._short and self._transfer.state is State.SENDING:
+            self._go_short()
         if blocks is not None and blocks.amount == 1 and not self.bandwidth:
             try:
                 self._sock.send(self._image.datagrams(blocks, self._opened))
