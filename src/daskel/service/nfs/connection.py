@@ -11,7 +11,7 @@ from collections.abc import Awaitable, Callable
 from functools import partial
 
 from daskel.core.nfs import mount, nfs3
-from daskel.core.nfs.nfs3 import Status
+from daskel.core.nfs.nfs3 import NfsError, Status
 from daskel.core.nfs.replays import REPEATABLE, Replays
 from daskel.core.nfs.rpc import (
     RECORD_LIMIT,
@@ -26,10 +26,12 @@ from daskel.core.nfs.rpc import (
     success,
 )
 from daskel.core.reader import MalformedError
+from daskel.service.nfs.kept import Kept, Room
 from daskel.service.nfs.procedures import FileData, Find, WhenOnDisk, carry_out
 
 _CHUNK = 256 << 10  # bytes read at once
 _PIECES = 512  # buffers sent at once: sendmsg(2) takes 1,024
+_JOINED = 64 << 10  # bytes of replies that are copied together, which is sooner done
 _WAITING = 8 << 20  # bytes of replies, above which no more calls are taken
 _TURN, _TURN_TIME = 64, 0.01  # calls and seconds, until other connections have their turn
 _STRANGER = 4096  # bytes of a call, and read at once, of who may have nothing
@@ -46,13 +48,13 @@ class Stream:
     """`find` gives the export of a handle to those who may have it; `mounting` answers the calls
     of MOUNT; `malformed` is told what could not be read, `failed` of NFS errors, `refused` of a
     version that is not served; `ended` when the connection is gone. `number` is what the server
-    calls it by."""
+    calls it by; `room` is for what may be answered again."""
 
     def __init__(  # noqa: PLR0913 - all that it stands on, by name
         self, sock: socket.socket, peer: str, number: int, find: Find, mounting: Mounting,
         replays: Replays,
         malformed: Callable[[str], None], failed: Callable[[str, Status], None],
-        refused: Callable[[str, str], None], ended: Callable[[Stream], None],
+        refused: Callable[[str, str], None], ended: Callable[[Stream], None], room: Room,
     ) -> None:  # fmt: skip
         self.peer, self.number = peer, number
         self._sock, self._find, self._mounting, self._replays = sock, find, mounting, replays
@@ -64,6 +66,7 @@ class Stream:
         self._todo: deque[bytes] = deque()  # calls that wait for their turn
         self._began: float | None = None  # when a record began that is not whole yet
         self._since = self._loop.time()
+        self._kept = Kept(room)
         self._out: deque[bytes | FileData] = deque()
         self._size = 0  # bytes in it
         self._reading = self._writing = False
@@ -83,6 +86,7 @@ class Stream:
         for task in self._later:
             task.cancel()
         self._todo.clear()
+        self._kept.clear()
         while self._out:
             self._done(self._out.popleft())
         self._sock.close()
@@ -120,6 +124,10 @@ class Stream:
         """Its machine may have an export: its calls may be large."""
         self._records.limit, self._most = RECORD_LIMIT, _WAITING
 
+    def forget(self) -> None:
+        """What its machine may have changes, or an export does."""
+        self._kept.clear()
+
     def tick(self, now: float) -> None:
         """Close what does nothing but take room; `now` is the loop's time."""
         if not self._records.unfinished:
@@ -133,11 +141,15 @@ class Stream:
 
     def _work(self) -> None:
         """Some calls, as far as replies have room; then others have their turn."""
-        until = self._loop.time() + _TURN_TIME
+        until, count = self._loop.time() + _TURN_TIME, min(len(self._todo), _TURN)
+        corked = count > 1 and self._cork(True)
         try:
-            for _ in range(min(len(self._todo), _TURN)):
+            for _ in range(count):
                 if not self._has_room:
                     break
+                if self._again(self._todo[0]):
+                    self._todo.popleft()
+                    continue
                 self._take(self._todo.popleft())
                 if self._loop.time() > until:
                     break
@@ -146,6 +158,26 @@ class Stream:
             self.close()
             return
         self._flush()
+        if corked:
+            self._cork(False)
+
+    def _cork(self, on: bool) -> bool:
+        """Several replies leave in as few packets as they need (tcp(7))."""
+        if self._sock.fileno() < 0:
+            return False
+        self._sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_CORK, on)
+        return True
+
+    def _again(self, record: bytes) -> bool:
+        """Whether the call was answered by the short way."""
+        if not self._out and (part := self._kept.read(record)):
+            self._send_part(*part)
+            return True
+        reply = self._kept.reply(record)
+        if reply is None:
+            return False
+        self._append(reply)
+        return True
 
     @property
     def _has_room(self) -> bool:
@@ -173,7 +205,7 @@ class Stream:
         elif call.program == mount.PROGRAM:
             self._begin(self._mount(call))
         elif call.procedure in REPEATABLE:
-            self._carry_out(call)
+            self._carry_out(call, record)
         else:
             key, reply = self._replays.find(self.peer, record)
             if reply is None:
@@ -183,8 +215,9 @@ class Stream:
             else:
                 self._append(reply)
 
-    def _carry_out(self, call: Call) -> bytes | None:
-        """Reply to the call; the reply when it is one to remember."""
+    def _carry_out(self, call: Call, record: bytes = b"") -> bytes | None:
+        """Reply to the call; the reply when it is one to remember. `record`: of one that may come
+        again and is then answered the same, as long as that is right."""
         try:
             done = carry_out(call, self._find, self._failed)
         except MalformedError as error:
@@ -195,13 +228,18 @@ class Stream:
             _log.exception("NFS procedure %d failed", call.procedure)
             return self._reply(refuse(call.xid, Refusal.SYSTEM_ERROR))
         if isinstance(done, bytes):
-            return self._append(marked_success(call.xid, done))
+            reply = self._append(marked_success(call.xid, done))
+            if record:
+                self._keep(record, call, reply)
+            return reply
         if done is None:
             return self._reply(refuse(call.xid, Refusal.PROCEDURE_UNAVAILABLE))
         if isinstance(done, tuple):
             self._send_pieces(call.xid, *done)
         elif isinstance(done, FileData):
-            self._send_data(call.xid, done)
+            head = marked_success(call.xid, done.head, done.count + -done.count % 4)
+            self._keep(record, call, head, done.count)
+            self._send_part(head, done.descriptor, done.offset, done.count)
         else:
             self._begin(self._when_on_disk(call.xid, done, os.dup(done.descriptor)))
         return None
@@ -256,17 +294,37 @@ class Stream:
         self._out.extend(piece for piece in rest if piece)
         self._size += more
 
-    def _send_data(self, xid: int, data: FileData) -> None:
-        """The head and the data go out together; the kernel copies the file."""
-        padding = bytes(-data.count % 4)
-        more = data.count + len(padding)
-        head = marked_success(xid, data.head, more)
-        self._out.append(head)
-        own = os.dup(data.descriptor)
-        self._out.append(FileData(b"", own, data.offset, data.count))
+    def _keep(self, record: bytes, call: Call, head: bytes, count: int | None = None) -> None:
+        """`head`: the reply with its mark, or what of it goes before `count` bytes of a file."""
+        try:
+            if count is None:
+                self._kept.keep(record, call.procedure, self._find, head)
+            else:
+                self._kept.keep_read(record, self._find, head, count)
+        except NfsError:
+            return
+
+    def _send_part(self, head: bytes, descriptor: int, offset: int, count: int) -> None:
+        """The head and a part of a file, which the kernel copies: what the socket takes at once,
+        when nothing waits; the rest waits, with a descriptor of its own."""
+        sent = 0
+        if not self._out:
+            try:
+                head = head[self._sock.send(head, socket.MSG_MORE) :]
+                if not head:
+                    sent = os.sendfile(self._sock.fileno(), descriptor, offset, count)
+            except OSError:
+                pass  # a full socket; or a broken one, which is noticed when the rest is sent
+        padding = bytes(-count % 4)
+        if sent == count and not padding:
+            return
+        if head:
+            self._append(head)
+        if sent < count:
+            self._out.append(FileData(b"", os.dup(descriptor), offset + sent, count - sent))
+            self._size += count - sent
         if padding:
-            self._out.append(padding)
-        self._size += len(head) + more
+            self._append(padding)
 
     def _write(self, wanted: bool) -> None:
         if wanted != self._writing:
@@ -308,7 +366,10 @@ class Stream:
                 break
             pieces.append(piece)
         try:
-            sent = self._sock.sendmsg(pieces, (), more)
+            if len(pieces) > 1 and self._size < _JOINED:
+                sent = self._sock.send(b"".join(pieces), more)
+            else:
+                sent = self._sock.sendmsg(pieces, (), more)
         except BlockingIOError:
             return False
         self._size -= sent

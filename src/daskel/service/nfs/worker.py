@@ -26,9 +26,11 @@ from daskel.core.nfs.replays import Replays
 from daskel.core.nfs.rpc import Call
 from daskel.core.nfs.xdr import pack_u32
 from daskel.service.clock import SYSTEM, Clock
+from daskel.service.loop import run
 from daskel.service.nbd.stream import BlockStream, Opened
 from daskel.service.nfs.channel import receive, send
 from daskel.service.nfs.connection import Stream
+from daskel.service.nfs.kept import Room
 from daskel.service.nfs.messages import (
     AskBlock,
     AskBlocks,
@@ -85,7 +87,7 @@ class Worker:
         self._later: dict[str, frozenset[bytes]] = {}  # the same, of what cannot be had yet
         self._any_port: dict[str, frozenset[bytes]] = {}  # and of what every program may have
         self._streams: dict[int, Stream | BlockStream] = {}
-        self._replays = Replays()
+        self._replays, self._room = Replays(), Room()
         self._asked: dict[int, asyncio.Future[Message]] = {}
         self._number = 0
         self._said: dict[Message, float] = {}  # when the server was told of a trouble
@@ -140,7 +142,7 @@ class Worker:
         stream = Stream(
             sock, peer, told.number, partial(self._find, peer, told.reserved),
             partial(self._mounting, told.reserved), self._replays,
-            self._malformed, self._failed, self._refused, self._gone,
+            self._malformed, self._failed, self._refused, self._gone, self._room,
         )  # fmt: skip
         self._streams[told.number] = stream
         if self._grants.get(peer) or self._later.get(peer):
@@ -153,8 +155,9 @@ class Worker:
         self._grants[told.peer] = frozenset(export.number for export in told.exports)
         self._later[told.peer] = frozenset(told.later)
         self._any_port[told.peer] = frozenset(told.any_port)
-        if told.exports or told.later:
-            for stream in [s for s in self._streams.values() if s.peer == told.peer]:
+        for stream in [s for s in self._streams.values() if s.peer == told.peer]:
+            self._forget(stream)
+            if told.exports or told.later:
                 stream.trust()
 
     def drop(self, told: CloseConnection, _: int, __: list[int]) -> None:
@@ -164,10 +167,20 @@ class Worker:
 
     def close(self, told: CloseExport, number: int, _: list[int]) -> None:
         """An export is about to be taken away."""
-        export = self._exports.pop(told.number, None)
-        if export:
-            export.close()
+        self._close(told.number)
         self._tell(Done(), number)
+
+    def _close(self, number: bytes) -> None:
+        """Nothing that was answered of an export is answered again."""
+        if export := self._exports.pop(number, None):
+            export.close()
+            for stream in self._streams.values():
+                self._forget(stream)
+
+    @staticmethod
+    def _forget(stream: Stream | BlockStream) -> None:
+        if isinstance(stream, Stream):
+            stream.forget()
 
     def _open(self, export: ExportAt) -> None:
         """Open what is not open; anew when another folder has taken its place."""
@@ -176,8 +189,7 @@ class Worker:
         try:
             if known and known.is_at(Path(export.folder)):
                 return
-            if known:
-                self._exports.pop(number).close()
+            self._close(number)
             top = self._top(export.folder, writable)
             if export.upper is None:
                 self._exports[number] = Export(number, top, self._key, self._files)
@@ -342,8 +354,7 @@ def serve(channel: socket.socket, keeper: socket.socket) -> None:
     """Ends the process when the server has gone, also when a disk is still being waited for."""
     worker = Worker(channel, keeper)
     logging.basicConfig(handlers=[_Handler(worker)], level=logging.WARNING, force=True)
-    loop = asyncio.new_event_loop()
-    loop.run_until_complete(worker.run())
+    run(worker.run())
     os._exit(0)
 
 

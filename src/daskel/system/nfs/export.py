@@ -196,6 +196,20 @@ class Export:
         total, free = found.f_blocks * found.f_frsize, found.f_bavail * found.f_frsize
         return Space(total, free, found.f_files, found.f_ffree)
 
+    # --- for those who remember what was answered ---
+
+    def place(self, handle: bytes) -> int:
+        """An O_PATH descriptor, that may be closed by the next call. Raises NfsError."""
+        return self._place(handle)
+
+    def opened(self, handle: bytes) -> int | None:
+        """A file that is open to be read; None when it is not."""
+        return self._files.to_read.get(handle)
+
+    def below(self, place: int) -> bool:
+        """Whether an open folder is still in the tree."""
+        return self._finder.below(place)
+
     # --- below ---
 
     def _handle(self, body: bytes) -> bytes:
