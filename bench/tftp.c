@@ -1,6 +1,6 @@
 /* TFTP as fast as it goes, to measure Daskel against: `send ADDRESS PORT FILE` sends one file to
    everybody (one datagram buffer per window, cut by the kernel), `fetch FROM ADDRESS PORT WINDOW
-   COUNT` fetches it COUNT times at once, from ports of the address FROM, and prints the seconds
+   COUNT` fetches it COUNT times at once, from the address FROM on, and prints the seconds
    and the bytes. Little is checked: both ends are ours. */
 #include <arpa/inet.h>
 #include <errno.h>
@@ -17,6 +17,7 @@
 #include <unistd.h>
 
 #define BLOCK 1428
+#define EACH 16 /* transfers of one machine */
 #define FRAME (BLOCK + 4)
 #define SOL_UDP 17
 #define UDP_SEGMENT 103
@@ -34,9 +35,10 @@ static struct sockaddr_in place(const char *address, int port) {
   return p;
 }
 
-static int udp(const char *address, int port) {
+static int udp(const char *address, int port, int machine) {
   int sock = socket(AF_INET, SOCK_DGRAM | SOCK_NONBLOCK, 0);
   struct sockaddr_in own = place(address, port);
+  own.sin_addr.s_addr = htonl(ntohl(own.sin_addr.s_addr) + machine);
   if (bind(sock, (void *)&own, sizeof own)) exit(2);
   return sock;
 }
@@ -77,7 +79,7 @@ static void send_window(struct session *s) {
 }
 
 static void serve(const char *address, int port, const char *path) {
-  int file = open(path, O_RDONLY), poll = epoll_create1(0), listening = udp(address, port);
+  int file = open(path, O_RDONLY), poll = epoll_create1(0), listening = udp(address, port, 0);
   struct stat status;
   fstat(file, &status);
   size = status.st_size;
@@ -98,7 +100,7 @@ static void serve(const char *address, int port, const char *path) {
         char *asked = memmem(in, length, "windowsize", 10);
         s->window = asked ? atoi(asked + 11) : 1;
         s->last = size / BLOCK + 1;
-        s->sock = udp(address, 0);
+        s->sock = udp(address, 0, 0);
         connect(s->sock, (void *)&peer, l);
         e.data.ptr = s;
         epoll_ctl(poll, EPOLL_CTL_ADD, s->sock, &e);
@@ -132,7 +134,7 @@ static int fetch(const char *from, const char *address, int port, int window, in
     char out[200];
     int n = sprintf(out, "%c%clarge%coctet%cblksize%c%d", 0, 1, 0, 0, 0, BLOCK) + 1;
     if (window > 1) n += sprintf(out + n, "windowsize%c%d", 0, window) + 1;
-    all[i].sock = udp(from, 0), all[i].window = window;
+    all[i].sock = udp(from, 0, i / EACH), all[i].window = window;
     epoll_ctl(poll, EPOLL_CTL_ADD, all[i].sock, &e);
     sendto(all[i].sock, out, n, 0, (void *)&server, sizeof server);
   }

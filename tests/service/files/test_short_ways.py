@@ -82,6 +82,12 @@ class Fetch:
         self.there.close()
 
 
+@pytest.fixture(autouse=True)
+def all_in_one_place(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Readers are called by the tests; all of one block at a time have one place."""
+    monkeypatch.setattr(short_ways, "_FEW", 0)
+
+
 @pytest.mark.parametrize("window", [1, 4, 16, 64])
 def test_the_same_datagrams(opened: Opened, window: int, monkeypatch: pytest.MonkeyPatch) -> None:
     whole = [CONTENT[n : n + BLOCK] for n in range(0, len(CONTENT), BLOCK)]

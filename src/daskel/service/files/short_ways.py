@@ -20,6 +20,7 @@ from daskel.service.files.blocks import TOGETHER, Image, Sender, most_at_once
 
 _LARGEST = 2048  # bytes of an acknowledgement or an error
 _MOST_ANSWERS = 256  # of clients that take one block at a time, until others have their turn
+_FEW = 4  # transfers of one block at a time
 _ACK = int(Opcode.ACK)
 
 Rest = Callable[[bytes, float], None]  # a packet, and when it came
@@ -70,13 +71,15 @@ def windows(
 
 
 class LockStep:
-    """All transfers of one server that take one block at a time."""
+    """All transfers of one server that take one block at a time. A few are looked at by the event
+    loop, each by itself: one more look at the kernel's list only pays for many."""
 
     def __init__(self) -> None:
         self._poll = select.epoll()
         self._buffer = bytearray(_LARGEST)
         self._steps: dict[int, Callable[[float], int | None]] = {}  # by descriptor
         self._rests: dict[int, tuple[Rest, Lost]] = {}
+        self._alone: set[int] = set()
 
     def open(self) -> None:
         """Begin to look who answers."""
@@ -95,13 +98,22 @@ class LockStep:
         next(steps)
         number = sock.fileno()
         self._steps[number], self._rests[number] = steps.send, (rest, lost)
-        self._poll.register(number, select.EPOLLIN)
+        if len(self._steps) <= _FEW:
+            self._alone.add(number)
+            asyncio.get_running_loop().add_reader(sock, self._step, number)
+        else:
+            self._poll.register(number, select.EPOLLIN)
 
     def remove(self, sock: socket.socket) -> None:
         """It has ended; before its socket is closed."""
         number = sock.fileno()
-        if self._steps.pop(number, None):
-            self._rests.pop(number)
+        if not self._steps.pop(number, None):
+            return
+        self._rests.pop(number)
+        if number in self._alone:
+            self._alone.remove(number)
+            asyncio.get_running_loop().remove_reader(sock)
+        else:
             self._poll.unregister(number)
 
     def _answered(self) -> None:
@@ -109,14 +121,22 @@ class LockStep:
         steps, now = self._steps, monotonic()
         for number, _ in self._poll.poll(0, _MOST_ANSWERS):
             step = steps.get(number)
-            length = step(now) if step else None
-            if length is None:
-                continue
-            rest, lost = self._rests[number]
-            if length < 0:
-                lost()
-            else:
-                rest(bytes(self._buffer[:length]), now)
+            if step and (length := step(now)) is not None:
+                self._pass_on(number, length, now)
+
+    def _step(self, number: int) -> None:
+        now = monotonic()
+        length = self._steps[number](now)
+        if length is not None:
+            self._pass_on(number, length, now)
+
+    def _pass_on(self, number: int, length: int, now: float) -> None:
+        """What the general way deals with."""
+        rest, lost = self._rests[number]
+        if length < 0:
+            lost()
+        else:
+            rest(bytes(self._buffer[:length]), now)
 
 
 def _steps(
