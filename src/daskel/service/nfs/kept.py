@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import os
 import time
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -33,17 +34,20 @@ Seen = tuple[int, int, int, int]  # of a file: ctime, atime, blocks, inode
 
 
 class _Reply(NamedTuple):
-    export: Export
+    peek: Callable[[bytes], int | None]  # an open place by its handle
     handle: bytes
     name: bytes | None  # of LOOKUP, in the folder `handle`
-    seen: Seen
+    ctime: int
+    atime: int
+    blocks: int
+    export: Export
     its: Seen  # of what has the name
     mark: bytes
     rest: bytes  # behind the number
 
 
 class _Read(NamedTuple):
-    export: Export
+    peek: Callable[[bytes], int | None]  # an open file by its handle
     handle: bytes
     length: int  # bytes that are asked for
     size: int  # bytes of the file
@@ -87,17 +91,23 @@ class Kept:
         kept = self._replies.get(record[4:])
         if kept is None:
             return None
-        export, handle, name, seen, its, mark, rest = kept
+        peek, handle, name, ctime, atime, blocks, export, its, mark, rest = kept
+        place = peek(handle)
         try:
-            place = export.place(handle)
-            if _seen(_fstat(place)) == seen and (
-                name is None
-                or (
-                    _seen(_stat(name, dir_fd=place, follow_symlinks=False)) == its
-                    and export.below(place)
-                )
+            if place is None:
+                place = export.place(handle)
+            status = _fstat(place)
+            if (
+                status.st_ctime_ns == ctime
+                and status.st_atime_ns == atime
+                and status.st_blocks == blocks
             ):
-                return b"".join((mark, record[:4], rest))
+                if name is None:
+                    return mark + record[:4] + rest
+                status = _stat(name, dir_fd=place, follow_symlinks=False)
+                now = status.st_ctime_ns, status.st_atime_ns, status.st_blocks, status.st_ino
+                if now == its and export.below(place):
+                    return mark + record[:4] + rest
         except (OSError, NfsError):
             pass
         del self._replies[record[4:]]
@@ -128,8 +138,9 @@ class Kept:
         if record[4:] not in self._replies:
             self._make_room()
         self._replies[record[4:]] = _Reply(
-            export, handle, name, _seen(status), _seen(named), reply[:4], reply[_HEAD:]
-        )
+            export.files.places.peek, handle, name, *_seen(status)[:3], export, _seen(named),
+            reply[:4], reply[_HEAD:],
+        )  # fmt: skip
 
     def read(self, record: bytes) -> FilePart | None:
         """What is sent for a READ like one before, but for where; None when the call must be
@@ -137,9 +148,9 @@ class Kept:
         kept = self._reads.get((record[4:-12], record[-4:]))
         if kept is None:
             return None
-        export, handle, count, size, seen, mark, rest = kept
+        peek, handle, count, size, seen, mark, rest = kept
         offset = int.from_bytes(record[-12:-4], "big")
-        descriptor = export.opened(handle)
+        descriptor = peek(handle)
         if descriptor is None or offset + count >= size:
             return None
         if _seen(_fstat(descriptor)) != seen:
@@ -153,7 +164,8 @@ class Kept:
         not remembered: neither the end of a file, nor a slate. Raises NfsError."""
         handle, rest = _opaque(record[_behind_head(record) :])
         export = find(handle)
-        descriptor = None if export.writable else export.opened(handle)
+        peek = export.files.to_read.peek
+        descriptor = None if export.writable else peek(handle)
         if descriptor is None or count != int.from_bytes(rest[8:12], "big") or count % 4:
             return
         status, offset = _fstat(descriptor), int.from_bytes(rest[:8], "big")
@@ -162,7 +174,7 @@ class Kept:
         if (record[4:-12], record[-4:]) not in self._reads:
             self._make_room()
         self._reads[record[4:-12], record[-4:]] = _Read(
-            export, handle, count, status.st_size, _seen(status), head[:4], head[_HEAD:]
+            peek, handle, count, status.st_size, _seen(status), head[:4], head[_HEAD:]
         )
 
 

@@ -64,6 +64,7 @@ class Export:
         self._key, self._files = key, files
         self._top = top
         self._finder = finder(top, helper)
+        self.below = self._finder.below  # whether an open folder is still in the tree
         self._top_inode = os.fstat(self._top).st_ino
         self._found: dict[tuple[bytes, bytes], tuple[tuple[int, int], bytes]] = {}
         self._listings: OrderedDict[int, tuple[int, int, list[Name]]] = OrderedDict()
@@ -202,13 +203,10 @@ class Export:
         """An O_PATH descriptor, that may be closed by the next call. Raises NfsError."""
         return self._place(handle)
 
-    def opened(self, handle: bytes) -> int | None:
-        """A file that is open to be read; None when it is not."""
-        return self._files.to_read.get(handle)
-
-    def below(self, place: int) -> bool:
-        """Whether an open folder is still in the tree."""
-        return self._finder.below(place)
+    @property
+    def files(self) -> OpenFiles:
+        """What is open of it, and of others."""
+        return self._files
 
     # --- below ---
 
