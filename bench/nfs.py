@@ -261,6 +261,7 @@ def _memory(process: int) -> int:
 def main() -> None:
     with daskel(os.urandom(1 << 20) * (SIZE >> 20), more=MORE) as folder:
         path = folder / "roots/notebook/large"
+        time.sleep(2.5)  # until what was just written may be remembered
         server = int((folder / "process").read_text())
         for size, goal in ((256 << 10, 0.92), (64 << 10, 0.85)):
             title = f"NFS READ, {SIZE >> 20} MiB, {size >> 10} KiB a call, {UNDER_WAY} under way"

@@ -121,7 +121,7 @@ class Kept:
         self._room.left -= 1
 
     def keep(self, record: bytes, procedure: int, find: Find, reply: bytes) -> None:
-        """`reply`, with its mark, was just given to a call. Raises NfsError."""
+        """`reply`, with its mark, was just given to a call."""
         if procedure not in _ASKING or reply[_STATUS] != _OK:
             return
         handle, rest = _opaque(record[_behind_head(record) :])
