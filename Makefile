@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test test-machines test-extended check docs deb wheel hostile bench screenshots clean
+.PHONY: demo test test-machines test-extended check docs deb wheel hostile bench bench-works screenshots clean
 
 demo: .venv/installed
 	$(BIN)/daskel demo
@@ -42,11 +42,25 @@ hostile: .venv/installed
 	tools/packages
 	$(BIN)/python tools/hostile
 
+BENCHES := tftp http_files loss dhcp nfs blocks multicast mop site record forecast start
+
 bench: export BENCH := build/bench.jsonl
-bench: .venv/installed
-	mkdir -p build && rm -f $(BENCH)
-	for file in tftp http_files loss dhcp nfs blocks multicast mop site record forecast start; do $(BIN)/python bench/$$file.py || exit 1; done
-	$(BIN)/python bench/picture.py $(BENCH) docs/screenshots/bench.png
+bench: build/bench/installed
+	rm -f $(BENCH)
+	for file in $(BENCHES); do build/bench/bin/python bench/$$file.py || exit 1; done
+	build/bench/bin/python bench/table.py $(BENCH) docs/performance.md
+	build/bench/bin/python bench/picture.py $(BENCH) docs/screenshots/bench.png
+
+bench-works: export BENCH_QUICK := 1
+bench-works: .venv/installed
+	for file in $(BENCHES); do $(BIN)/python bench/$$file.py || exit 1; done
+
+# The distribution's own Python, which users have: one that was built without optimisation is slower.
+build/bench/installed: pyproject.toml constraints.txt
+	tools/packages python3-venv
+	/usr/bin/python3 -m venv build/bench
+	build/bench/bin/pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[plot]' hypothesis pytest
+	touch $@
 
 screenshots: .venv/installed
 	$(BIN)/python tools/screenshots

@@ -11,13 +11,25 @@ from concurrent.futures import ThreadPoolExecutor
 from ipaddress import IPv4Address
 from pathlib import Path
 
-from common import ECHO_PORT, SERVER, WIRE, blast, blasted, compare, daskel, echo, started, take
+from common import (
+    ECHO_PORT,
+    SERVER,
+    WIRE,
+    blast,
+    blasted,
+    compare,
+    daskel,
+    echo,
+    small,
+    started,
+    take,
+)
 
 from daskel.core.nbd.requests import HEAD, Request, serialise
 from daskel.rehearse.images import BlockDevice
 
-SIZE, UNDER_WAY, SMALL, READS = 256 << 20, 16, 4096, 40_000
-MANY, EACH = 200, 8 << 20  # clients at once, and bytes that each reads
+SIZE, UNDER_WAY, SMALL, READS = small(256) << 20, 16, 4096, small(40_000)
+MANY, EACH = small(200), min(8 << 20, SIZE)  # clients at once, and bytes that each reads
 ADDRESS = WIRE.outside(SERVER)
 OWN = IPv4Address("10.61.8.23")
 

@@ -10,6 +10,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from statistics import median
 
+from common import QUICK
+
 from daskel.cli.practice_server import Practice, Practised, begin, free_base, serving
 from daskel.cli.rehearsals import jobs_of
 from daskel.core.forecast.model import Forecast, forecast
@@ -19,8 +21,8 @@ from daskel.rehearse.storm import Job, Outcome, storm
 from daskel.system.site_check import load_checked
 from daskel.system.sitefile import SiteFile
 
-SIZES = (1, 10, 50, 200)
-_TIMES = 5
+SIZES = (1, 2) if QUICK else (1, 10, 50, 200)
+_TIMES = 1 if QUICK else 5
 CLIENTS = ("tide-02", "lib-03", "buoy-1")  # by TFTP, over HTTP, and another processor
 
 

@@ -10,9 +10,9 @@ import time
 from importlib.resources import files
 from pathlib import Path
 
-from common import CLIENT, SERVER, WIRE, compare, daskel, started
+from common import CLIENT, SERVER, WIRE, compare, daskel, small, started
 
-SIZE = 256 << 20  # bytes
+SIZE = small(256) << 20  # bytes
 BARE_PORT = 25997
 ADDRESS = WIRE.outside(SERVER)
 FETCH = """

@@ -12,7 +12,7 @@ from pathlib import Path
 from common import SERVER, WIRE, compare, daskel
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
-from tests.service.test_lossy import Relay, fetch
+from tests.service.files.test_lossy import Relay, fetch
 
 SIZE, BLOCK, DELAY, LOST = 2 << 20, 1400, 0.002, 0.01
 

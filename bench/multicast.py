@@ -11,14 +11,14 @@ import tempfile
 from pathlib import Path
 from statistics import median
 
-from common import RUNS
+from common import RUNS, small
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
 
 from tests.conftest import until
 from tests.wire.test_multicast import Room
 
-SIZE, MACHINES, LOSS = 128 << 20, 8, 0.01
+SIZE, MACHINES, LOSS = small(128) << 20, 8, 0.01
 LOOP = f"""
 import resource, socket, struct, time
 sock = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)

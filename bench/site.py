@@ -12,7 +12,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from common import RUNS, compare
+from common import RUNS, compare, small
 
 from daskel.core.boot.address import Leases
 from daskel.core.boot.wire import Ports
@@ -24,7 +24,7 @@ from daskel.core.replies.answer import Answers
 from daskel.core.site.parse import parse
 from daskel.demo.data import lay_out
 
-FEW, MANY, ROUNDS = 10, 5000, 3000
+FEW, MANY, ROUNDS = 10, small(5000), small(3000)
 
 
 def text(count: int) -> str:

@@ -12,9 +12,11 @@ from importlib.metadata import PackageNotFoundError, distribution
 from pathlib import Path
 from statistics import median
 
+from common import QUICK
+
 from daskel.demo.data import lay_out
 
-TIMES = 7
+TIMES = 1 if QUICK else 7
 COMMANDS = (
     "--version", "help segment.pool", "check", "explain tide-01", "client list", "boots list",
     "root list", "status", "survey",
