@@ -18,8 +18,6 @@ from contextlib import suppress
 from importlib import import_module
 from types import FrameType
 
-import argcomplete
-
 from daskel import __version__
 from daskel.cli.output import ExitCode, Output, UnusableSiteError
 from daskel.cli.usage import Parser, UsageProblem
@@ -129,7 +127,10 @@ def _main(arguments: Sequence[str] | None) -> int:
     words = sys.argv[1:] if arguments is None else arguments
     first = next((word for word in words if not word.startswith("-")), "")
     top = parser(None if "_ARGCOMPLETE" in os.environ else first)
-    argcomplete.autocomplete(top)
+    if "_ARGCOMPLETE" in os.environ:
+        import argcomplete
+
+        argcomplete.autocomplete(top)
     words, inside = _apart(words) if first == "root" else (words, [])
     args = top.parse_args(words)
     if inside:

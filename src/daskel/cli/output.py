@@ -8,19 +8,17 @@ import sys
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from enum import IntEnum
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
-
-from rich.console import Console
-from rich.text import Text
 
 from daskel.cli.usage import UsageProblem
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.positions import Origin
 from daskel.core.values import counted
 
-if TYPE_CHECKING:
+if TYPE_CHECKING:  # drawing takes longer to import than most commands to run
+    from rich.console import Console
     from rich.progress import Progress
 
 _COLOURS = {
@@ -52,9 +50,15 @@ class Output:
     err: TextIO = field(default_factory=lambda: sys.stderr)
     stdin: TextIO = field(default_factory=lambda: sys.stdin)
 
-    def __post_init__(self) -> None:
-        self.console = _console(self.out)
-        self.errors = _console(self.err)
+    @cached_property
+    def console(self) -> Console:
+        """Where results are drawn."""
+        return _console(self.out)
+
+    @cached_property
+    def errors(self) -> Console:
+        """Where everything else is."""
+        return _console(self.err)
 
     def print(self, *what: Any) -> None:
         self.console.print(*what, markup=False, highlight=False, soft_wrap=True)
@@ -68,6 +72,8 @@ class Output:
 
     def difference(self, path: Path, before: str, after: str) -> None:
         """What changes in a file, as a unified diff."""
+        from rich.text import Text
+
         lines = difflib.unified_diff(
             before.splitlines(), after.splitlines(), str(path), str(path), "now", "new", 1, ""
         )
@@ -84,6 +90,8 @@ class Output:
         if self.as_json:
             self.json({"error": problem, "remedy": remedy})
             return
+        from rich.text import Text
+
         self.errors.print(Text.assemble(("daskel: ", "bold red"), problem), soft_wrap=True)
         if remedy:
             self.errors.print(Text(f"        {remedy}"), soft_wrap=True)
@@ -99,6 +107,8 @@ class Output:
 
     def findings(self, findings: list[Finding], *, on_disk: bool = True) -> None:
         """Each with its place, the line that it is about (when it is on disk), and the way out."""
+        from rich.text import Text
+
         for finding in findings[:_MOST_FINDINGS]:
             place = (f"{finding.origin}: ", "bold")
             severity = (f"{finding.severity.value}: ", _COLOURS[finding.severity])
@@ -124,6 +134,8 @@ def working(output: Output, what: str, total: int) -> Progress:
 
 
 def _console(stream: TextIO) -> Console:
+    from rich.console import Console
+
     width = None if stream.isatty() else _PIPE_WIDTH
     return Console(file=stream, width=width, highlight=False, markup=False, emoji=False)
 

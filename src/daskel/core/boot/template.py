@@ -1,108 +1,43 @@
-"""Jinja2 templates, sandboxed; a name that is not known is an error."""
+"""Templates: the short way of those that only name variables, which nearly all do; the language of
+all others takes long to import (template_language)."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
-from functools import lru_cache
-from typing import Any
 
-from jinja2 import StrictUndefined, Template, TemplateError, TemplateSyntaxError, nodes
-from jinja2.exceptions import TemplateRuntimeError
-from jinja2.runtime import Context
-from jinja2.sandbox import ImmutableSandboxedEnvironment
+from daskel.core.boot.fill_error import FillError
 
+__all__ = ["FillError", "only_names", "render"]
 
-class FillError(ValueError):
-    """A template that cannot be filled in; `line` counts from 1 within it."""
-
-    def __init__(self, reason: str, line: int) -> None:
-        super().__init__(reason)
-        self.line = line
-
-
-class _Unknown(StrictUndefined):
-    @property
-    def _undefined_message(self) -> str:
-        return self._undefined_hint or f"there is no variable {self._undefined_name!r}"
-
-
-class _Environment(ImmutableSandboxedEnvironment):
-    """A template cannot run for long: loops are short and not deep, products are small."""
-
-    intercepted_binops = frozenset(("*", "**"))
-
-    def call_binop(self, context: Context, operator: str, left: Any, right: Any) -> Any:
-        """Numbers that a template may need, and no more."""
-        for value in (left, right):
-            if not isinstance(value, (int, float, str)) or (
-                isinstance(value, (int, float)) and abs(value) > _LARGEST_FACTOR
-            ):
-                raise TemplateRuntimeError(f"{operator} is for numbers up to {_LARGEST_FACTOR:,}")
-        if operator == "**" and isinstance(right, (int, float)) and abs(right) > _LARGEST_POWER:
-            raise TemplateRuntimeError(f"** takes powers up to {_LARGEST_POWER}")
-        return super().call_binop(context, operator, left, right)
-
-
-def _range(*numbers: int) -> range:
-    found = range(*numbers)
-    if len(found) > _LONGEST:
-        raise TemplateRuntimeError(f"a loop has {_LONGEST:,} turns at most")
-    return found
-
-
-_LONGEST, _DEEPEST = 1000, 2  # turns of a loop; loops in loops
-_LARGEST_FACTOR, _LARGEST_POWER = 1_000_000, 64
-_ENVIRONMENT = _Environment(undefined=_Unknown, autoescape=False, keep_trailing_newline=True)
-_ENVIRONMENT.globals["range"] = _range
-_ENVIRONMENT.globals.pop("lipsum", None)
-_FAILURES = (TemplateError, ArithmeticError, TypeError, ValueError, LookupError, RecursionError,
-             MemoryError)  # fmt: skip
-_LOOPS = (nodes.For, nodes.Macro, nodes.CallBlock)
-
-
-def _check_loops(node: nodes.Node, depth: int = 0) -> None:
-    """Raises TemplateSyntaxError for loops in loops in loops, and for what calls itself."""
-    for child in node.iter_child_nodes():
-        loops = isinstance(child, _LOOPS)
-        if depth + loops > _DEEPEST:
-            raise TemplateSyntaxError("loops are nested too deep", child.lineno)
-        if isinstance(child, (nodes.Macro, nodes.CallBlock)) or (
-            isinstance(child, nodes.For) and child.recursive
-        ):
-            raise TemplateSyntaxError("macros and recursive loops cannot be used", child.lineno)
-        _check_loops(child, depth + loops)
-
-
-@lru_cache(maxsize=4096)
-def _compiled(text: str) -> Template:
-    _check_loops(_ENVIRONMENT.parse(text))
-    return _ENVIRONMENT.from_string(text)
+_NAMES = re.compile(r"\{\{ *([a-z][a-z_]*)(?:\.([a-z][a-z_]*))? *\}\}")
 
 
 def render(text: str, known: Mapping[str, object]) -> str:
     """Fill in a template. Raises FillError."""
     if "{" not in text:
         return text
-    try:
-        return _compiled(text).render(known)
-    except (
-        TemplateError,
-        ArithmeticError,
-        TypeError,
-        ValueError,
-        LookupError,
-        RecursionError,
-        MemoryError,
-    ) as error:
-        raise FillError(str(error), _line(error)) from error
+    found = only_names(text, known)
+    if found is not None:
+        return found
+    from daskel.core.boot.template_language import fill
+
+    return fill(text, known)
 
 
-def _line(error: Exception) -> int:
-    """The template's line that an error comes from: its own, or the last frame inside of it."""
-    line: int = getattr(error, "lineno", 0) or 0
-    trace = error.__traceback__
-    while trace is not None:
-        if trace.tb_frame.f_code.co_filename == "<template>":
-            line = trace.tb_lineno
-        trace = trace.tb_next
-    return line or 1
+def only_names(text: str, known: Mapping[str, object]) -> str | None:
+    """A template without anything but names of variables that are there; None for others."""
+    if "\r" in text:  # the language makes of it what other systems end lines with
+        return None
+    parts = _NAMES.split(text)
+    if any("{" in literal for literal in parts[::3]):
+        return None
+    for at in range(1, len(parts), 3):
+        value, member = known.get(parts[at]), parts[at + 1]
+        if member is not None:
+            inside = isinstance(value, dict) and not hasattr(dict, member)
+            value = value.get(member) if inside and isinstance(value, dict) else None
+        if type(value) is not str:
+            return None
+        parts[at], parts[at + 1] = value, ""
+    return "".join(parts)
