@@ -11,11 +11,11 @@ import tomli
 from pydantic import Strict
 
 from daskel.cli.output import ExitCode, Output, finding_json
-from daskel.cli.site import change_arguments, json_argument, load_with_seen, path_of, site_argument
+from daskel.cli.site import change_arguments, json_argument, load_with_seen, site_argument
 from daskel.core.site.edit import EditError, add, change, has_table
 from daskel.core.site.finding import Finding, Severity, did_you_mean
 from daskel.core.site.tables import TABLES
-from daskel.system.sitefile import SiteFile, load, write_atomically
+from daskel.system.sitefile import SiteFile, write_atomically
 
 Change = Callable[[str], str]  # a file's text to its new text; raises EditError
 _BAD = (Severity.INVALID, Severity.ERROR)
@@ -25,20 +25,6 @@ def editing_arguments(parser: argparse.ArgumentParser) -> None:
     change_arguments(parser)
     site_argument(parser)
     json_argument(parser)
-
-
-def names_of(kinds: Sequence[str]) -> Callable[..., list[str]]:
-    """A completer: the names of all tables of some kinds."""
-
-    def complete(parsed_args: argparse.Namespace, **_: Any) -> list[str]:
-        site = load(path_of(parsed_args)).site
-        tables = {
-            "client": site.clients, "group": site.groups, "loadout": site.loadouts,
-            "choice": site.choices, "root": site.roots, "segment": site.segments,
-        } if site else {}  # fmt: skip
-        return [name for kind in kinds for name in tables.get(kind, ())]
-
-    return complete
 
 
 VALUES_HELP = (

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Sequence
 
-from daskel.cli.editing import names_of
+from daskel.cli.completing import names_of
 from daskel.cli.usage import UsageProblem
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.model import Site

@@ -11,11 +11,11 @@ from typing import Any
 
 from rich.table import Table as Grid
 
+from daskel.cli.completing import names_of
 from daskel.cli.editing import (
     VALUES_HELP,
     edit,
     editing_arguments,
-    names_of,
     new_table,
     owner,
     values_of,

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import argparse
 
-from daskel.cli.editing import edit, editing_arguments, names_of
+from daskel.cli.completing import names_of
+from daskel.cli.editing import edit, editing_arguments
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import path_of, question
 from daskel.cli.table_commands import set_values

@@ -24,8 +24,8 @@ from daskel.cli.boot_views import (
     with_results,
 )
 from daskel.cli.commands.boots_week import week
+from daskel.cli.completing import names_of
 from daskel.cli.days import day
-from daskel.cli.editing import names_of
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.picture_file import check_name, drawing
 from daskel.cli.selection import clients_argument

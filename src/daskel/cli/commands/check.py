@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from collections import Counter
 
-from daskel.cli.editing import names_of
+from daskel.cli.completing import names_of
 from daskel.cli.output import ExitCode, Output, finding_json
 from daskel.cli.site import json_argument, load_with_seen, path_of, site_argument
 from daskel.core.site.finding import Finding, Severity, did_you_mean

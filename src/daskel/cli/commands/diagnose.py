@@ -10,7 +10,7 @@ from rich.text import Text
 
 from daskel.cli import events
 from daskel.cli.boot_views import case_of, cause_json, find, show_causes
-from daskel.cli.editing import names_of
+from daskel.cli.completing import names_of
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument, path_of, site_argument
 from daskel.cli.usage import UsageProblem

@@ -7,7 +7,7 @@ import argparse
 from rich.table import Table
 from rich.text import Text
 
-from daskel.cli.editing import names_of
+from daskel.cli.completing import names_of
 from daskel.cli.explanations import explain_client, show
 from daskel.cli.output import ExitCode, Output, origin_json, short_place
 from daskel.cli.site import json_argument, open_site, site_argument

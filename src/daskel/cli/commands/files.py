@@ -10,7 +10,7 @@ from pathlib import Path
 from rich.table import Table
 
 from daskel.cli.commands.files_adding import add_files
-from daskel.cli.editing import names_of
+from daskel.cli.completing import names_of
 from daskel.cli.explanations import assigned_of
 from daskel.cli.output import ExitCode, Output, short_place
 from daskel.cli.root_options import verb

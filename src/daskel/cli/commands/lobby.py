@@ -11,7 +11,8 @@ from typing import Any
 
 from rich.table import Table as Grid
 
-from daskel.cli.editing import changing, edit, editing_arguments, names_of, new_table, owner
+from daskel.cli.completing import names_of
+from daskel.cli.editing import changing, edit, editing_arguments, new_table, owner
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import json_argument, path_of, question, site_argument
 from daskel.cli.usage import add_verb

@@ -18,7 +18,7 @@ from daskel.cli.commands.root_versions import (
     seal_version,
     use_version,
 )
-from daskel.cli.editing import names_of
+from daskel.cli.completing import names_of
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.root_options import (
     Run,

@@ -11,7 +11,7 @@ from datetime import datetime, timedelta
 from ipaddress import IPv4Address
 from typing import Any
 
-from daskel.cli.editing import names_of
+from daskel.cli.completing import names_of
 from daskel.cli.forecasting import Room, foreseen_of, kinds_of
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.selection import select

@@ -22,7 +22,7 @@ from rich.text import Text
 
 from daskel.cli import events
 from daskel.cli.boot_views import print_boot, show_causes
-from daskel.cli.editing import names_of
+from daskel.cli.completing import names_of
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.room_view import places, room_of
 from daskel.cli.site import json_argument, path_of, question, site_argument
