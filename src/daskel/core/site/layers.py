@@ -62,6 +62,29 @@ class Layer:
     options: Mapping[str, Sourced[OptionValue]]
     boot_files: Mapping[str, Sourced[str]]
 
+    @property
+    def says_anything(self) -> bool:
+        """Most clients have nothing of their own."""
+        return bool(self.arguments or self.options or self.boot_files)
+
+
+@dataclass(frozen=True, slots=True)
+class Merged:
+    """Several layers put together."""
+
+    arguments: tuple[Sourced[str], ...] = ()
+    options: Mapping[str, Sourced[OptionValue]] = field(default_factory=dict)
+    boot_files: tuple[Mapping[str, Sourced[str]], ...] = ()  # strongest layer first
+    overridden: tuple[Overridden, ...] = ()
+
+    def with_layer(self, layer: Layer) -> Merged:
+        """And a stronger one."""
+        overridden: list[Overridden] = []
+        arguments = merge([self.arguments, layer.arguments], overridden)
+        options = merge_options([self.options, layer.options], overridden)
+        files = (layer.boot_files, *self.boot_files) if layer.boot_files else self.boot_files
+        return Merged(arguments, options, files, (*self.overridden, *overridden))
+
 
 @dataclass(frozen=True, slots=True)
 class Effective:
@@ -163,7 +186,10 @@ class _Whole:
             made = of_path(site, loadout.kernel)
             update = boots(loadout.root or "", made and made[1], site, chosen, delivery.value)
             loadout = loadout.model_copy(update=update)
-        layers = [_layer(site, path) for path in self._paths(site, chosen)]
+        below, *own = self._put_together(site, chosen)
+        for layer in own:
+            below = below.with_layer(layer)
+        self.overridden.extend(below.overridden)
         return Effective(
             name=self.name,
             client=self.client,
@@ -176,11 +202,18 @@ class _Whole:
             loadout_name=chosen if loadout else None,
             loadout=loadout,
             delivery=delivery,
-            arguments=merge([layer.arguments for layer in layers], self.overridden),
-            options=merge_options([layer.options for layer in layers], self.overridden),
-            boot_files=tuple(layer.boot_files for layer in reversed(layers) if layer.boot_files),
+            arguments=below.arguments,
+            options=below.options,
+            boot_files=below.boot_files,
             overridden=tuple(self.overridden),
         )
+
+    def _put_together(self, site: Site, loadout: str | None) -> tuple[Merged, *tuple[Layer, ...]]:
+        """The layers that it has in common with others, and its own where that says anything."""
+        paths = tuple(self._paths(site, loadout))
+        common = tuple(path for path in paths if path[0] != "client")
+        own = (_layer(site, path) for path in paths if path[0] == "client")
+        return (_merged(site, common), *(layer for layer in own if layer.says_anything))
 
     def _delivery(self, site: Site, name: str, loadout: Loadout) -> Sourced[Delivery] | None:
         """The client's own, else the loadout's, its strongest group's, the root's."""
@@ -223,14 +256,32 @@ def _strongest(
     site: Site, name: str, client: Client, groups: Groups, key: str, overridden: list[Overridden]
 ) -> Sourced[str] | None:
     """The value of the client, else of the last group that has one."""
-    tables = [(("client", name), client), *((("group", g), group) for g, group in reversed(groups))]
-    values: list[Sourced[str]] = []
-    for path, table in tables:
-        value: str | None = getattr(table, key)
-        if value is not None:
-            values.append(Sourced(value, site.origin(*path, key)))
+    own: str | None = getattr(client, key)
+    values = _of_groups(site, tuple(g for g, _ in groups), key)
+    if own is not None:
+        values = (Sourced(own, site.origin("client", name, key)), *values)
     overridden += [Overridden(key, v.value, v.origin, values[0].origin) for v in values[1:]]
     return values[0] if values else None
+
+
+@remembered
+def _of_groups(site: Site, groups: tuple[str, ...], key: str) -> tuple[Sourced[str], ...]:
+    """What groups say, the last one first; the same for all clients of the same groups."""
+    said = ((group, getattr(site.groups[group], key)) for group in reversed(groups))
+    return tuple(
+        Sourced(value, site.origin("group", group, key))
+        for group, value in said
+        if value is not None
+    )
+
+
+@remembered
+def _merged(site: Site, paths: tuple[tuple[str, ...], ...]) -> Merged:
+    """Tables put together, from weak to strong; those of many clients are the same."""
+    found = Merged()
+    for path in paths:
+        found = found.with_layer(_layer(site, path))
+    return found
 
 
 @remembered
