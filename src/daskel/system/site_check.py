@@ -3,6 +3,7 @@ disk."""
 
 from __future__ import annotations
 
+import errno
 import os
 import stat
 from collections.abc import Collection, Iterator
@@ -30,7 +31,7 @@ from daskel.core.site.own_kernels import of_path
 from daskel.core.site.parse import place
 from daskel.core.site.tables import Loadout
 from daskel.system.certificate import refused_by_firmware, server_side
-from daskel.system.host.confined_open import FilesFolder
+from daskel.system.host.confined_open import FilesFolder, why_not
 from daskel.system.host.interfaces import addresses
 from daskel.system.host.privileges import account_of
 from daskel.system.requirements import MissingRequirementError
@@ -176,8 +177,8 @@ def _raw_images(site: Site, name: str, loadout: Loadout, folder: FilesFolder) ->
                     problem, remedy = f"is loaded over {over}", "correct one of their addresses"
                 taken[path] = place
         except OSError as error:
-            problem = f"cannot be read: {(error.strerror or '').lower()}"
-            remedy = _nearest(folder.folder, path)
+            problem = f"cannot be read: {why_not(error)}"
+            remedy = _remedy(folder.folder, path, error)
         if problem:
             text = f"image {path} of loadout {name} {problem}"
             yield Finding(Severity.ERROR, origin, text, remedy)
@@ -206,8 +207,8 @@ def _boot_files(file: SiteFile, site: Site, folder: FilesFolder) -> Iterator[Fin
                     remedy = "check that it is the right file, and whole"
                     yield Finding(Severity.WARNING, origin, problem, remedy)
             except OSError as error:
-                problem = f"{key} {path} of loadout {name}: {(error.strerror or '').lower()}"
-                remedy = _nearest(folder.folder, path or "")
+                problem = f"{key} {path} of loadout {name}: {why_not(error)}"
+                remedy = _remedy(folder.folder, path or "", error)
                 yield Finding(Severity.ERROR, origin, problem, remedy)
     yield from _nobodys(site, file.files)
     yield from _written_boot_files(site, folder)
@@ -236,8 +237,9 @@ def _written_boot_files(site: Site, folder: FilesFolder) -> Iterator[Finding]:
             try:
                 head, size = _head(folder, path)
             except OSError as error:
-                problem = f"boot file {path}: {(error.strerror or '').lower()}"
-                yield Finding(Severity.ERROR, origin, problem, _nearest(folder.folder, path))
+                problem = f"boot file {path}: {why_not(error)}"
+                remedy = _remedy(folder.folder, path, error)
+                yield Finding(Severity.ERROR, origin, problem, remedy)
                 continue
             loader = firmware.removesuffix("-http")
             wrong = misfit(head, size, MACHINES[loader]) if loader in MACHINES else None
@@ -304,6 +306,13 @@ def _here(file: SiteFile, site: Site) -> Iterator[Finding]:
                 problem = f"interface {other} has an address in segment {name}'s network, too"
                 remedy = "give the clients a network of their own"
                 yield Finding(Severity.WARNING, place, problem, remedy)
+
+
+def _remedy(folder: Path, path: str, error: OSError) -> str:
+    """What to do about a file that cannot be opened."""
+    if error.errno == errno.EXDEV:
+        return f"name a file below {folder}"
+    return _nearest(folder, path)
 
 
 def _nearest(folder: Path, path: str) -> str:

@@ -166,6 +166,8 @@ def test_machines_that_ask_in_raw_frames(demo_folder: Path) -> None:
     for old, new, words in (
         ("0x100000", "0x7d00", "old/floppy.img of loadout old-disk is loaded over old/boot.bin"),
         ("0x7d00", "0xffff0000", "ends behind 0xffffffff"),
+        ("old/floppy.img", "../daskel.toml", "old-disk cannot be read: it leads out of the files"),
+        ("../daskel.toml", "old/floppy.img", "ends behind"),
         ("floppy.img", "flopy.img", "flopy.img of loadout old-disk cannot be read: no such file"),
     ):
         edit(demo_folder, old, new)

@@ -171,6 +171,8 @@ _WORDS = {  # for pydantic's kinds of errors
     "bool_type": "is neither true nor false; write one of the two, without quotes",
     "int_type": "is not a whole number; write one, without quotes",
     "mapping_type": "is not a table; write {{ name = value }}",
+    "dict_type": "is not a table; write {{ name = value }}",
+    "less_than": "is too large; write less than {lt}",
     "model_type": "is not a table; write {{ name = value }}",
     "greater_than_equal": "is too small; write {ge} at least",
     "less_than_equal": "is too large; write {le} at most",

@@ -35,7 +35,7 @@ def why_not(error: OSError) -> str:
     """Why a file below the folder is not handed out."""
     reasons = {
         errno.ENOENT: "no such file",
-        errno.EXDEV: "a link that leads out of the files folder",
+        errno.EXDEV: "it leads out of the files folder",
         errno.EACCES: "Daskel may not read it",
     }
     return reasons.get(error.errno or 0, (error.strerror or "cannot be opened").lower())
