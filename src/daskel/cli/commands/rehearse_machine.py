@@ -61,7 +61,8 @@ def rehearse_machine(
     practice, site = practised.practice, practised.site
     job = jobs_of(practised, file, [name], args.firmware)[0]
     if job.firmware not in KINDS:
-        output.error(f"a {job.firmware} cannot be a virtual machine",
+        what = f"machine that asks by {job.firmware.upper()}" if job.raw else job.firmware
+        output.error(f"a {what} cannot be a virtual machine",
                      f"rehearse it simulated: daskel rehearse {name}")  # fmt: skip
         return ExitCode.WRONG_USE
     client = _Client(practice, site, name)
