@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import random
 import socket
@@ -119,6 +120,25 @@ def test_the_same_datagrams(opened: Opened, window: int, monkeypatch: pytest.Mon
         step.remove(fetch.here)
         fetch.close()
     assert runs[0] == runs[1]
+
+
+def test_a_kernel_that_cuts_no_more(opened: Opened) -> None:
+    """In the middle, for any of the transfers: each block is a datagram of its own from then on."""
+    fetch = Fetch(opened, 16)
+    read = windows(fetch.here, fetch.transfer, fetch.image, fetch.sender, fetch.rest, lambda: None)
+    assert read
+    calls = iter(range(1000))
+
+    def reads() -> None:
+        if next(calls) == 3:
+            fetch.sender.refused(fetch.here, OSError(errno.EIO, "no checksums here"))
+        read()
+
+    fetch.run(reads, random.Random(3))
+    assert not fetch.sender.cuts and fetch.transfer.state is State.DONE
+    assert {len(data) for data in fetch.got[:-1]} == {BLOCK + 4}
+    assert len(set(fetch.got)) == len(CONTENT) // BLOCK + 1
+    fetch.close()
 
 
 def test_a_client_that_is_gone(opened: Opened) -> None:

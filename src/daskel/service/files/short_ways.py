@@ -47,7 +47,7 @@ def windows(
             lost()
             return
         sent = transfer.sent
-        if len(data) == 4 and data[1] == _ACK and _is_ready(sent, transfer.window):
+        if len(data) == 4 and data[1] == _ACK and sender.cuts and _is_ready(sent, transfer.window):
             end = next_window(data[2] << 8 | data[3], monotonic())
             if end:
                 at, stop = sent * size, end * size
