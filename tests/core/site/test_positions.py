@@ -89,6 +89,57 @@ def test_generated_files(table: dict[str, Any]) -> None:
         assert value in value_at(at(text, place.line, place.column))
 
 
+PLAIN = """format = 1
+[client.a]
+mac = "1"
+options = { x = 1, y.z = [1,
+  2] } # [client.c]
+[site]
+args = [
+  "[client.b]", 'x'
+]
+client.name = "not a table of its own"
+[client."b.c"]
+"mac" = "2"   # [client.d]
+[client.a.boot-file]
+bios = "x"
+[client]
+e = { mac = "3" }
+f.mac = "4"
+[file."x/{{ y }}"]
+text = "a\\n[client.g]"
+"""
+SECTIONS = ["[" + part for part in ("\n" + str(DEMO)).split("\n[")[1:]]
+
+
+def same_as_the_whole(text: str) -> None:
+    """Whatever is asked first, the place is that which a look at the whole text finds."""
+    whole = Positions(text, "f")
+    whole._scan()
+    paths = [path[:n] for path, _ in leaves(tomllib.loads(text)) for n in range(1, len(path) + 1)]
+    for path in [*paths, ("client", "nobody", "mac"), ("site", "nothing"), ("nothing", "at-all")]:
+        for key in (False, True):
+            assert Positions(text, "f").of(path, key=key) == whole.of(path, key=key), path
+    asked = Positions(text, "f")
+    assert [asked.of(path) for path in paths] == [whole.of(path) for path in paths]
+    assert asked.tables() == whole.tables()
+
+
+def test_a_few_places_without_a_look_at_the_whole() -> None:
+    same_as_the_whole(PLAIN)
+    same_as_the_whole(PLAIN.replace('[client."b.c"]', '[ client . "b.c" ]'))
+    same_as_the_whole(ODD)
+    some = Positions(PLAIN, "f")
+    assert some.of(("client", "a", "mac")) and not some._scanned
+    odd = Positions(ODD, "f")
+    assert odd.of(("t", "u")) and odd._scanned
+
+
+@given(st.lists(st.sampled_from(SECTIONS), min_size=1, max_size=6, unique=True))
+def test_tables_in_any_order(sections: list[str]) -> None:
+    same_as_the_whole("\n".join(sections) + "\n")
+
+
 def test_what_is_not_there_is_where_its_table_is() -> None:
     positions = Positions("format = 1\n\n[client.tide-01]\ngroup = 'tide'\n", "f")
     assert str(positions.of(("client", "tide-01", "mac"))) == "f:3:9"

@@ -22,6 +22,14 @@ _LINE = re.compile(  # a key and its value alone on a line, as nearly all are
     re.ASCII,
 )
 _TABLE = re.compile(r"\[([\w-]+)\.([\w-]+)\][ \t]*(?:#[^\n]*)?\n", re.ASCII)  # the same for headers
+_BRACKET = re.compile(r"^[ \t]*\[.*", re.MULTILINE)
+_PART = r"(?:[\w-]+|\"[^\"\\\n]*\")"
+_HEADER = re.compile(  # begins with a letter, which no value in a list of several lines does
+    rf"[ \t]*\[([A-Za-z_][\w-]*(?:\.{_PART})*)\][ \t\r]*(?:#.*)?", re.ASCII
+)
+_PARTS = re.compile(_PART, re.ASCII)
+_FEW = 50  # parts of a text that are scanned by themselves, before all of it is
+_LONG = ('"""', "'''")  # strings of several lines
 _ESCAPE = re.compile(r"\\(?:u([0-9A-Fa-f]{4})|U([0-9A-Fa-f]{8})|(.))", re.DOTALL)
 _ESCAPED = {"b": "\b", "t": "\t", "n": "\n", "f": "\f", "r": "\r"}
 
@@ -56,6 +64,8 @@ class Positions:
         self._headers: list[tuple[Path, int]] = []
         self._header_keys: list[tuple[Path, list[tuple[int, int]]]] = []
         self._scanned = False  # most sites are read without anybody asking for a place
+        self._sections: dict[Path, list[tuple[int, int]]] | None = None  # by kind and name
+        self._parts: set[int] = set()  # where those begin that were scanned
 
     @property
     def headers(self) -> list[tuple[Path, int]]:
@@ -65,9 +75,14 @@ class Positions:
 
     def of(self, path: Path, *, key: bool = False) -> Origin:
         """The place of a path, or of the nearest one above it that stands in the text."""
-        self._scan()
+        if not self._scanned and not self._scan_part(path):
+            self._scan()
         spans = (self._keys, self._values) if key else (self._values, self._keys)
+        asked = path
         while path:
+            if len(path) == 1 and not self._scanned:  # it begins where the first of its kind is
+                self._scan()
+                return self.of(asked, key=key)
             span = spans[0].get(path) or spans[1].get(path)
             if span:
                 return self._origin(*span)
@@ -83,10 +98,50 @@ class Positions:
         if self._scanned:
             return
         self._scanned = True
+        for found in (self._keys, self._values, self._headers, self._header_keys):
+            found.clear()
+        self._scan_from(0, len(self._text))
+
+    def _scan_part(self, path: Path) -> bool:
+        """Whether what stands of the table of a path, and of no other, is known now: large sites
+        are asked for a few places. Only where tables can be told apart by their headers alone."""
+        if self._sections is None:
+            self._sections = self._index()
+        table = path[:2]
+        if len(table) < 2 or not self._sections or len(self._parts) > _FEW:
+            return False
+        above = [*self._sections.get((), ()), *self._sections.get(table[:1], ())]
+        for start, end in sorted([*above, *self._sections.get(table, ())]):
+            if start not in self._parts:
+                self._parts.add(start)
+                self._scan_from(start, end)
+        return True
+
+    def _index(self) -> dict[Path, list[tuple[int, int]]]:
+        """From where to where the tables of each kind and name stand; empty where lines may look
+        like headers and be none."""
+        if "[[" in self._text or any(quotes in self._text for quotes in _LONG):
+            return {}
+        found: list[tuple[Path, int]] = [((), 0)]
+        for match in _BRACKET.finditer(self._text):
+            header = _HEADER.fullmatch(match.group())
+            if header is None:
+                return {}
+            parts = tuple(_unquoted(part) for part in _PARTS.findall(header[1]))
+            found.append((parts[:2], match.start()))
+        ends = [start for _, start in found[1:]] + [len(self._text)]
+        sections: dict[Path, list[tuple[int, int]]] = {}
+        for (path, start), end in zip(found, ends, strict=True):
+            sections.setdefault(path, []).append((start, end))
+        return sections
+
+    def _scan_from(self, start: int, end: int) -> None:
+        """What stands there, which begins with a header or the text."""
+        self._at = start
         table: Path = ()
         while True:
             self._skip(_SKIP)
-            if self._at >= len(self._text):
+            if self._at >= end:
                 return
             if self._text[self._at] == "[":
                 match = None if self._tables else _TABLE.match(self._text, self._at)
