@@ -153,7 +153,7 @@ def _key(table: str, name: str, field: FieldInfo, schema: Mapping[str, Any], tex
         text=words,
         kind=_kind(plain),
         unit=lines.get("Unit") or _UNITS.get(title, ""),
-        default=None if required else _default(field.default, title),
+        default=None if required else _default(field.get_default(call_default_factory=True), title),
         required=required,
         example=lines.get("Example", ""),
         wrong=lines.get("Wrong", ""),

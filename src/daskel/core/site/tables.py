@@ -130,7 +130,7 @@ class LayerTable(Table):
     Wrong: ["console=tty0 quiet"]
     """
 
-    options: Options = {}
+    options: Options = Field(default_factory=dict)
     """DHCP options by name: those of the IANA registry, and your own from `[option.NAME]`. A
     stronger layer's value replaces a weaker one's; `false` switches an option off.
 
@@ -138,7 +138,7 @@ class LayerTable(Table):
     Wrong: { ntp-servers = { first = "10.61.8.1" } }
     """
 
-    boot_file: BootFiles = {}
+    boot_file: BootFiles = Field(default_factory=dict)
     """The boot file to hand out instead of Daskel's own boot loader: one for all, or by the name of
     an architecture or of a `[firmware.NAME]`, with `default` for the rest. It may name variables of
     the client, or be an address that begins with http:// or https://. "none" sends none.
