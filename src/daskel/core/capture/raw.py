@@ -4,7 +4,7 @@ of it. MOP (core/mop) and RPL (core/rpl)."""
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from daskel.core.capture.heard import Heard
 from daskel.core.capture.scope import Scope
@@ -64,7 +64,8 @@ class _Machine:
     first: float
     current: _Try
     before: _Try | None = None
-    gaps: list[float] = field(default_factory=list)  # after loads, until it asked the same again
+    again: int = 0  # times that it was loaded and asked the same
+    gap: float = 0.0  # seconds from the last such load until then
 
 
 class RawHeard:
@@ -191,7 +192,7 @@ class RawHeard:
             return  # the same request once more, captured twice
         machine.before, machine.current = before, made
         if before.loaded and before.asked == made.asked and before.ended is not None:
-            machine.gaps.append(made.at - before.ended)
+            machine.again, machine.gap = machine.again + 1, made.at - before.ended
 
     # --- what it means ---
 
@@ -201,10 +202,9 @@ class RawHeard:
         one, before = machine.current, machine.before
         who, again = self._heard.who(mac), self._again(machine)
         if again:
-            seconds = machine.gaps[-1]
             return RawAsked(
                 who, one.protocol, one.asked, loaded=True, trouble=RawTrouble.AGAIN,
-                times=len(machine.gaps), by=(before or one).by, seconds=seconds,
+                times=machine.again, by=(before or one).by, seconds=machine.gap,
             )  # fmt: skip
         if one.loaded and one.ended is not None:
             lasts = round(self._scope.last - one.ended, 3)
@@ -223,8 +223,8 @@ class RawHeard:
 
     def _again(self, machine: _Machine) -> bool:
         """It was loaded, and asked the same at once; not when its last load has lasted since."""
-        gaps, one = machine.gaps, machine.current
-        if not gaps or gaps[-1] > RAW_SETTLED:
+        one = machine.current
+        if not machine.again or machine.gap > RAW_SETTLED:
             return False
         lasts = self._scope.last - one.ended if one.loaded and one.ended is not None else 0.0
         return lasts <= RAW_SETTLED
