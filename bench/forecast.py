@@ -3,14 +3,13 @@ boots that were measured one by one, against what the storms took: ratios of bot
 
 from __future__ import annotations
 
+import os
 import sys
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from statistics import median
-
-from common import QUICK
 
 from daskel.cli.practice_server import Practice, Practised, begin, free_base, serving
 from daskel.cli.rehearsals import jobs_of
@@ -21,6 +20,7 @@ from daskel.rehearse.storm import Job, Outcome, storm
 from daskel.system.site_check import load_checked
 from daskel.system.sitefile import SiteFile
 
+QUICK = bool(os.environ.get("BENCH_QUICK"))
 SIZES = (1, 2) if QUICK else (1, 10, 50, 200)
 _TIMES = 1 if QUICK else 5
 CLIENTS = ("tide-02", "lib-03", "buoy-1")  # by TFTP, over HTTP, and another processor
