@@ -333,3 +333,23 @@ def test_a_machine_that_asks_for_blocks_by_rpl_over_and_over(old: Made) -> None:
     assert 8 <= len(wire.sent) <= 300 * 8
     for source in list(service._loads):
         service._end(source)
+
+
+@pytest.mark.parametrize(
+    ("size", "load", "words"),
+    [(0, "0x5200", "old.sys is empty"), (100_000, "0xffff0000", "old.sys ends behind 0xffffffff")],
+)
+def test_an_image_that_cannot_be_sent(
+    made: Made, tmp_path: Path, size: int, load: str, words: str
+) -> None:
+    (tmp_path / "files/old.sys").write_bytes(bytes(size))
+    client = '[client.old-1]\nmac = "02:61:ff:00:00:01"\ngroup = "old"\n'
+    text = DEMO.replace('lease = "8h"\n', 'lease = "8h"\nraw = true\n', 1)
+    raw = RAW.replace('"old.sys"', f'"old.sys"\nload = {load}')
+    made.shared.use(site_from(text + raw + client))
+    wire = _Wire()
+    service = MopService(made.shared, wire, ("tideroom",))
+    wire.waiting = [mop_asks(1, to_all=True)]
+    service._receive()
+    assert not wire.sent
+    assert [e.reason for e in made.events if isinstance(e, FileMissing)] == [words]

@@ -26,11 +26,6 @@ class MemoryImage:
     block: int  # bytes of an image in a message
 
     @property
-    def size(self) -> int:
-        """Bytes of all of them."""
-        return sum(size for size, _ in self.images)
-
-    @property
     def blocks(self) -> int:
         """How many there are; the last of each image may be a short one."""
         return sum(-(-size // self.block) for size, _ in self.images)

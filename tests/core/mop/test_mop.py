@@ -165,7 +165,7 @@ def test_images_in_blocks(sizes: list[int], block: int) -> None:
         assert all(one.address == (n << 20) + one.offset for one in own)
     done = [memory.before(number) for number in range(memory.blocks + 1)]
     assert [b - a for a, b in pairwise(done)] == [one.length for one in blocks]
-    assert (done[0], done[-1]) == (0, memory.size)
+    assert (done[0], done[-1]) == (0, sum(sizes))
     with pytest.raises(IndexError):
         memory.at(memory.blocks)
 

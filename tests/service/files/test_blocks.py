@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import socket
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -17,14 +16,6 @@ from daskel.service.files.content import Opened
 
 BLOCK = 100
 CONTENT = bytes(range(256)) * 40  # 102 whole blocks, and one of 40 bytes
-
-
-@pytest.fixture
-def opened(tmp_path: Path) -> Iterator[Opened]:
-    (tmp_path / "file").write_bytes(CONTENT)
-    descriptor = os.open(tmp_path / "file", os.O_RDONLY)
-    yield Opened("file", FileKind.OTHER, len(CONTENT), descriptor=descriptor)
-    os.close(descriptor)
 
 
 def expected(first: int, amount: int) -> bytes:

@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 import errno
-import os
 import random
 import socket
-from collections.abc import Callable, Iterator
-from pathlib import Path
+from collections.abc import Callable
 from typing import Any
 
 import pytest
 
-from daskel.core.history.events import FileKind
 from daskel.core.tftp.packet import Ack
 from daskel.core.tftp.transfer import State, Transfer
 from daskel.service.files import short_ways
@@ -22,14 +19,6 @@ from daskel.service.files.short_ways import LockStep, windows
 
 BLOCK = 600
 CONTENT = random.Random(16).randbytes(BLOCK * 150 + 17)
-
-
-@pytest.fixture
-def opened(tmp_path: Path) -> Iterator[Opened]:
-    (tmp_path / "file").write_bytes(CONTENT)
-    descriptor = os.open(tmp_path / "file", os.O_RDONLY)
-    yield Opened("file", FileKind.OTHER, len(CONTENT), descriptor=descriptor)
-    os.close(descriptor)
 
 
 class Fetch:

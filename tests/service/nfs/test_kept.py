@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import asyncio
 import os
+import socket
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -11,9 +13,11 @@ import pytest
 
 from daskel.core.nfs import calls, nfs3
 from daskel.core.nfs.nfs3 import NfsError, Procedure, Status
+from daskel.core.nfs.replays import Replays
 from daskel.core.nfs.rpc import marked_success, parse_call, serialise_call
 from daskel.core.nfs.xdr import pack_opaque, pack_u32
 from daskel.service.nfs import kept as kept_replies
+from daskel.service.nfs.connection import Stream
 from daskel.service.nfs.kept import Kept, Room
 from daskel.service.nfs.procedures import FileData, carry_out
 from daskel.system.nfs.export import Export
@@ -194,3 +198,38 @@ def test_the_room_of_all_connections(made: Made) -> None:
     made.kept.clear()
     other.clear()
     assert made.room.left == 50
+
+
+def test_others_have_their_turn_also_beside_the_short_way(monkeypatch: pytest.MonkeyPatch) -> None:
+    """64 calls or 10 ms, whichever way they are answered."""
+
+    async def turn(each: float) -> int:
+        with socket.create_server(("127.0.0.1", 0)) as server:
+            theirs = socket.create_connection(server.getsockname())
+            ours = server.accept()[0]
+
+        def nothing(*_: object) -> None:
+            return None
+
+        stream = Stream(
+            ours, "10.61.8.21", 1, nothing, nothing, Replays(), nothing, nothing, nothing, nothing,  # type: ignore[arg-type]
+            Room(),
+        )  # fmt: skip
+        now = [0.0]
+
+        def again(_: bytes) -> bool:
+            now[0] += each
+            return True
+
+        monkeypatch.setattr(stream, "_again", again)
+        monkeypatch.setattr(stream._loop, "time", lambda: now[0], raising=False)
+        stream._todo.extend([b""] * 200)
+        stream._work()
+        monkeypatch.undo()
+        left = len(stream._todo)
+        stream.close()
+        theirs.close()
+        return 200 - left
+
+    assert asyncio.run(turn(0.0)) == 64
+    assert asyncio.run(turn(0.004)) == 3

@@ -77,15 +77,7 @@ def fill(text: str, known: Mapping[str, object]) -> str:
     """Fill in a template. Raises FillError."""
     try:
         return _compiled(text).render(known)
-    except (
-        TemplateError,
-        ArithmeticError,
-        TypeError,
-        ValueError,
-        LookupError,
-        RecursionError,
-        MemoryError,
-    ) as error:
+    except _FAILURES as error:
         raise FillError(str(error), _line(error)) from error
 
 

@@ -104,7 +104,7 @@ class RawHeard:
     # --- what was heard ---
 
     def _unreadable(self, frame: bytes) -> bool:
-        """Whether it is an answer to a machine that asks, in a framing that is none."""
+        """Whether it is an answer to a machine that asks, in frames that cannot be read."""
         one = self._machines.get(frame[:6])
         if one is None:
             return False
@@ -257,7 +257,7 @@ def _sends(one: _Try, at: float, number: int, size: int) -> None:
 
 
 def _data(largest_frame: int) -> int:
-    """Bytes of an image in a frame of RPL that is no larger than what a machine takes."""
+    """Bytes of an image in the largest frame of RPL that a machine takes."""
     return largest_frame - rpl.BLOCK_HEAD if largest_frame else _WHOLE
 
 

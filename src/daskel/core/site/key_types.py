@@ -9,6 +9,7 @@ from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import BeforeValidator, Field, Strict, WithJsonSchema
 
+from daskel.core.memory_image import MEMORY_END
 from daskel.core.values import parse_duration, parse_mac, parse_size
 
 HOST_NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?", re.IGNORECASE)
@@ -238,7 +239,7 @@ _TYPE: dict[str, Any] = {"type": ["string", "integer"]}
 
 Flag = Annotated[bool, Strict()]
 Whole = Annotated[int, Strict()]
-MemoryAddress = Annotated[Whole, Field(ge=0, lt=1 << 32)]  # of a client's memory
+MemoryAddress = Annotated[Whole, Field(ge=0, lt=MEMORY_END)]  # of a client's memory
 Name = Annotated[str, _text_of("name")]
 Address = Annotated[IPv4Address, BeforeValidator(_address), _text_of("address", format="ipv4")]
 MulticastGroup = Annotated[

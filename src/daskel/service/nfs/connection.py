@@ -147,10 +147,9 @@ class Stream:
             for _ in range(count):
                 if not self._has_room:
                     break
-                if self._again(self._todo[0]):
-                    self._todo.popleft()
-                    continue
-                self._take(self._todo.popleft())
+                record = self._todo.popleft()
+                if not self._again(record):
+                    self._take(record)
                 if self._loop.time() > until:
                     break
         except MalformedError as error:

@@ -8,7 +8,7 @@ import os
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Generic, TypeVar
+from typing import ClassVar, Generic, TypeVar
 
 from daskel.core.boot.identity import by_mac
 from daskel.core.boot.segments import best
@@ -32,7 +32,7 @@ from daskel.core.history.events import (
 from daskel.core.memory_image import MEMORY_END, Block, MemoryImage
 from daskel.core.reader import MalformedError
 from daskel.service.allowance import Allowance
-from daskel.service.raw.links import Link
+from daskel.service.raw.links import Link, Listens
 from daskel.service.shared import Moving, Shared
 from daskel.system.host.confined_open import why_not
 
@@ -227,9 +227,12 @@ L = TypeVar("L", bound=Loading)
 class RawService(ABC, Generic[L]):
     """One protocol on one interface: frames come in, and loads are looked at now and then."""
 
-    def __init__(self, shared: Shared, segments: Sequence[str], link: Link, over: str) -> None:
-        self._shared, self._link, self._over = shared, link, over
-        self._machines = Machines(shared, segments, over)
+    over: ClassVar[str]  # the protocol's name
+    listens: ClassVar[Listens]
+
+    def __init__(self, shared: Shared, link: Link, segments: Sequence[str]) -> None:
+        self._shared, self._link = shared, link
+        self._machines = Machines(shared, segments, self.over)
         self._own = link.own
         self._loads: dict[bytes, L] = {}  # by the machine's address
 
@@ -271,14 +274,14 @@ class RawService(ABC, Generic[L]):
             try:
                 self._heard(data)
             except MalformedError as error:
-                self._shared.malformed(self._over.lower(), str(error))
+                self._shared.malformed(self.over.lower(), str(error))
 
     def _begins(self, source: bytes, loading: L) -> bool:
         """False when there is no room for one more. A machine that asks again begins anew."""
         self._end(source)
         if len(self._loads) >= _MOST_LOADS:
             reason = f"more than {_MOST_LOADS} loads at once ({loading.opened.who})"
-            self._shared.malformed(self._over.lower(), reason)
+            self._shared.malformed(self.over.lower(), reason)
             loading.opened.close()
             return False
         self._loads[source] = loading

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 from daskel.core.content.raw_systems import ANY, Asked
@@ -33,11 +32,9 @@ from daskel.service.raw.links import (
     LOAD_HALF,
     LOAD_WORD,
     TAKE,
-    Link,
     Listens,
 )
 from daskel.service.raw.machines import Loading, RawService
-from daskel.service.shared import Shared
 
 # Only requests for a program and for a block come to this process.
 _FILTER = (
@@ -71,10 +68,8 @@ class _Loading(Loading):
 class MopService(RawService[_Loading]):
     """The segments of one interface that say `raw = true`."""
 
+    over = "MOP"
     listens = Listens(_FILTER, (LOAD_GROUP,))
-
-    def __init__(self, shared: Shared, link: Link, segments: Sequence[str]) -> None:
-        super().__init__(shared, segments, link, "MOP")
 
     def _heard(self, data: bytes) -> None:
         frame = parse_frame(data)

@@ -3,7 +3,6 @@ client has confirmed it yet (core/rpl/messages.py)."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 from daskel.core.content.raw_systems import ANY, Asked
@@ -33,11 +32,9 @@ from daskel.service.raw.links import (
     LOAD_HALF,
     LOAD_WORD,
     TAKE,
-    Link,
     Listens,
 )
 from daskel.service.raw.machines import Loading, Opened, RawService
-from daskel.service.shared import Shared
 
 _ASKS = 300  # requests a second of one machine: each brings it eight blocks
 _LEAST_BLOCK = 128  # bytes, whatever a machine says that it takes
@@ -73,10 +70,8 @@ class _Loading(Loading):
 class RplService(RawService[_Loading]):
     """The segments of one interface that say `raw = true`."""
 
+    over = "RPL"
     listens = Listens(_FILTER, (GROUP,))
-
-    def __init__(self, shared: Shared, link: Link, segments: Sequence[str]) -> None:
-        super().__init__(shared, segments, link, "RPL")
 
     def _heard(self, data: bytes) -> None:
         frame = parse_frame(data)

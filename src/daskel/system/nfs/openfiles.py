@@ -39,7 +39,7 @@ class Descriptors:
     def __init__(self, most: int) -> None:
         self._most = most
         self._open: OrderedDict[bytes, int] = OrderedDict()
-        self.peek = self._open.get  # as `get`, and it is no sooner or later closed for that
+        self.peek = self._open.get  # as `get`, but does not count as a use
 
     def get(self, handle: bytes) -> int | None:
         """The descriptor of a handle that is open."""
