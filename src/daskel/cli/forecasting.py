@@ -11,7 +11,7 @@ from statistics import median
 
 from daskel.cli.output import Output
 from daskel.cli.practice_server import Practice, Practised, begin, free_base, serving
-from daskel.cli.rehearsals import in_raw_frames, jobs_of
+from daskel.cli.rehearsals import jobs_of
 from daskel.cli.usage import UsageProblem
 from daskel.core.boot.segments import multicast_group
 from daskel.core.forecast.model import Forecast, forecast
@@ -57,7 +57,7 @@ class Foreseen:
 def foresee(file: SiteFile, names: Sequence[str], room: Room, output: Output) -> Foreseen:
     """Raises BootError when a simulated client does not come up, and UsageProblem when none of
     them can be simulated."""
-    able = [name for name in names if not in_raw_frames(effective(file.valid, name))]
+    able = [name for name in names if not effective(file.valid, name).in_raw_frames]
     if not able:
         raise UsageProblem("all of them ask in raw Ethernet frames", "no forecast is made of these")
     found = foreseen_of(kinds_of(file, able, output), file, able, room)

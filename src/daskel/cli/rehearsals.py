@@ -66,11 +66,6 @@ def jobs_of(
     return [_job(practice, file, site, name, like[name], seen, firmware) for name in wanted]
 
 
-def in_raw_frames(found: Effective) -> bool:
-    """It asks without IP."""
-    return found.loadout is not None and found.loadout.in_raw_frames
-
-
 def _seen(practice: Practice, names: Sequence[str], site: Site) -> dict[str, int | str]:
     """The architecture types that machines sent last, by MAC address; "rpl" of those that asked by
     that."""
@@ -96,7 +91,7 @@ def _job(
         raise UsageProblem(f"client {name} is on no segment", "daskel check says more")
     server = site.segments[found.segment.value].server
     known = seen.get(file.valid.clients[like].mac)
-    if firmware in (MOP, RPL) or in_raw_frames(found):
+    if firmware in (MOP, RPL) or found.in_raw_frames:
         kind = firmware if firmware in (MOP, RPL) else RPL if known == RPL else MOP
         raw = _raw_job(site, found, kind)
         return Job(practice.wire, server, name, found.mac.value, kind, raw=raw)

@@ -20,7 +20,7 @@ from daskel.core.history.diagnosis import CANNOT_TELL, diagnose
 from daskel.core.history.events import OtherServer
 from daskel.core.history.outcome import GOOD, Result, waits_for
 from daskel.core.history.ways import furthest
-from daskel.core.site.layers import effective
+from daskel.core.site.layers import effective, unheard
 from daskel.core.site.model import Site
 from daskel.core.values import parse_mac, show_ago
 from daskel.system.captures import read_frames
@@ -90,12 +90,8 @@ def _never_seen(site: Site, name: str, output: Output) -> ExitCode:
 
 def _unheard(site: Site, name: str) -> Cause | None:
     """It asks in raw Ethernet frames, where nobody listens for these."""
-    found = effective(site, name) if name in site.clients else None
-    if found is None or found.segment is None or not found.loadout:
-        return None
-    segment = found.segment.value
-    there = site.segments.get(segment)
-    if not found.loadout.in_raw_frames or there is None or there.raw:
+    segment = unheard(site, effective(site, name)) if name in site.clients else None
+    if segment is None:
         return None
     problem = f"{name} asks in raw Ethernet frames, and segment {segment} does not listen for them"
     remedy = f"add raw = true to [segment.{segment}], and start daskel serve again"

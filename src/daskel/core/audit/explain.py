@@ -75,7 +75,7 @@ def explain(answers: Answers, name: str, discover: Packet, now: float) -> Explan
         raise ValueError(f"client {name} is on no segment")
     segment = found.segment.value
     raw = tuple(_raw(site, found, segment))
-    if raw and found.loadout and found.loadout.in_raw_frames:
+    if raw and found.in_raw_frames:
         return Explanation(name, found.mac.value, segment, raw, found.overridden, without_ip=True)
     question = answers.replies.question(segment, discover, now)
     answer = answers.dhcp(segment, discover, now, unicast=False)

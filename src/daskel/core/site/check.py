@@ -9,7 +9,7 @@ from itertools import combinations
 
 from daskel.core.site.finding import Finding, Severity, did_you_mean
 from daskel.core.site.key_types import HOST_NAME
-from daskel.core.site.layers import Effective, effective, segment_name
+from daskel.core.site.layers import Effective, effective, segment_name, unheard
 from daskel.core.site.model import Site
 from daskel.core.site.tables import Segment
 
@@ -165,10 +165,7 @@ def _clients(site: Site, found: list[Effective]) -> Iterator[Finding]:
 
 def _raw_clients(site: Site, client: Effective) -> Iterator[Finding]:
     """A machine that asks in raw Ethernet frames, where nobody listens."""
-    segment = site.segments.get(client.segment.value) if client.segment else None
-    loadout = client.loadout
-    if segment and loadout and loadout.in_raw_frames and not segment.raw:
-        where = client.segment.value if client.segment else ""
+    if where := unheard(site, client):
         problem = f"{client.name} asks in raw Ethernet frames, and segment {where} does not listen"
         origin = site.origin("client", client.name)
         yield Finding(Severity.WARNING, origin, problem, f"add raw = true to [segment.{where}]")

@@ -112,6 +112,11 @@ class Effective:
         return self.delivery.value if self.delivery else "files"
 
     @property
+    def in_raw_frames(self) -> bool:
+        """It asks without IP."""
+        return self.loadout is not None and self.loadout.in_raw_frames
+
+    @property
     def entries(self) -> tuple[str, ...]:
         """The names of all loadouts that it can boot."""
         if self.choice:
@@ -243,6 +248,13 @@ def _address(site: Site, name: str, client: Client) -> Sourced[IPv4Address] | No
     if client.address is None:
         return None
     return Sourced(client.address, site.origin("client", name, "address"))
+
+
+def unheard(site: Site, found: Effective) -> str | None:
+    """The segment of a client that asks in raw Ethernet frames, where nobody listens for these."""
+    segment = site.segments.get(found.segment.value) if found.segment else None
+    quiet = found.in_raw_frames and segment is not None and not segment.raw
+    return found.segment.value if quiet and found.segment else None
 
 
 def segment_name(site: Site, client: Client) -> str | None:
