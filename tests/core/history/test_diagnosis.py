@@ -147,6 +147,8 @@ CAUSES: list[tuple[str, list[Event], list[str]]] = [  # cause, events, words of 
      ["without quiet and with single"]),
     ("file-missing", [*RAW, FileMissing(WHO, "WWNG2", "MOP", "no such file", near=("old/wwng.sys",))],
      ["WWNG2", "there is old/wwng.sys", "names"]),
+    ("file-missing", [*RAW, FileMissing(WHO, "a system", "MOP", "its loadout disk has no raw = ...",
+                                        why=Missed.NOT_ALLOWED)], ["explain tide-04"]),
     ("not-acknowledged", [*RAW, RAW_TOLD, RAW_ASKED, FileAborted(
         WHO, "old/wwng.sys", "MOP", "block 3 was never acknowledged", Abort.SILENT)], ["block 3"]),
     *((cause, [RawAsked(WHO, "MOP", "a system", trouble=trouble, by="02:61:08:00:00:fe", **more)], words)

@@ -46,6 +46,8 @@ def _missing(case: Case) -> Iterator[Cause]:
             remedy = f"there is {near}: perhaps that is meant; write it into the site file"
             if event.over in OVER_RAW:
                 remedy += ", in names = {...} of its loadout"
+        elif event.over in OVER_RAW and event.why is Missed.NOT_ALLOWED:
+            remedy = f"correct its loadout; daskel explain {case.who} shows what it gets"
         elif event.why is Missed.NOT_YOURS:
             remedy = f"daskel files show {event.path} --as {case.who} tells what it would get"
         yield Cause("file-missing", problem, remedy, ((at, event),))
