@@ -42,18 +42,22 @@ hostile: .venv/installed
 	tools/packages
 	$(BIN)/python tools/hostile
 
-BENCHES := tftp http_files loss dhcp nfs blocks multicast mop site record forecast start
+BENCHES := tftp http_files loss dhcp nfs blocks multicast mop site apply record forecast start
+PAGE := docs/performance.md
 
 bench: export BENCH := build/bench.jsonl
 bench: build/bench/installed
 	rm -f $(BENCH)
 	for file in $(BENCHES); do build/bench/bin/python bench/$$file.py || exit 1; done
-	build/bench/bin/python bench/table.py $(BENCH) docs/performance.md
+	build/bench/bin/python bench/growth.py $(PAGE) docs/growth.png
+	build/bench/bin/python bench/capacity.py $(PAGE)
+	build/bench/bin/python bench/table.py $(BENCH) $(PAGE)
 	build/bench/bin/python bench/picture.py $(BENCH) docs/screenshots/bench.png
 
 bench-works: export BENCH_QUICK := 1
 bench-works: .venv/installed
-	for file in $(BENCHES); do $(BIN)/python bench/$$file.py || exit 1; done
+	for file in $(BENCHES) growth capacity; do $(BIN)/python bench/$$file.py || exit 1; done
+	$(BIN)/python bench/where.py lookup
 
 # The distribution's own Python, which users have: one that was built without optimisation is slower.
 build/bench/installed: pyproject.toml constraints.txt

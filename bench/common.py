@@ -291,6 +291,14 @@ def compare(
         print(f"  processor time    {shown(costs)}")
 
 
+def at_most(title: str, unit: str, values: list[float], most: float | None = None) -> None:
+    """Something that has no limit to be measured beside: print it, and add it to the file that
+    BENCH names. `most` is what is to be reached."""
+    note({"title": title, "unit": unit, "values": values, "most": most, "python": interpreter()})
+    goal = "" if most is None else f"   (goal {most:g})"
+    print(f"{title:<62} {shown(values).strip()} {unit}{goal}")
+
+
 def note(found: dict[str, object]) -> None:
     """Into the file that BENCH names."""
     if "BENCH" in os.environ:
@@ -303,4 +311,6 @@ def shown(ratios: list[float]) -> str:
     return f"{statistics.median(ratios):12.2f} ({min(ratios):.2f} to {max(ratios):.2f})"
 
 
+# Else modules of an editable installation would be compiled anew at each start
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
 print(interpreter())

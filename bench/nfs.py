@@ -19,6 +19,7 @@ from common import (
     SERVER,
     WIRE,
     Limit,
+    at_most,
     compare,
     daskel,
     echo,
@@ -27,10 +28,10 @@ from common import (
     take,
 )
 
-from daskel.core.nfs import calls, nfs3
+from daskel.core.nfs import calls, nfs3, results
 from daskel.core.nfs.calls import Make, NewAttributes
 from daskel.core.nfs.handle import make_handle
-from daskel.core.nfs.nfs3 import FileType, Procedure
+from daskel.core.nfs.nfs3 import FileType, Procedure, Stable
 from daskel.core.nfs.rpc import mark, serialise_call
 from daskel.core.nfs.xdr import pack_opaque
 from daskel.rehearse.fetch import NfsRoot
@@ -39,6 +40,7 @@ from daskel.system.nfs.openfiles import OpenFiles
 from daskel.system.roots.mounts import tree_of
 
 SIZE, UNDER_WAY, PIPELINE = small(256) << 20, 4, 64
+LISTED, WRITE, WRITTEN = 32 << 10, 64 << 10, small(64) << 20  # bytes
 CALLS, MADE, MANY = small(20_000, PIPELINE), small(2000, 100), small(200)
 BARE_PORT, HEAD = 25995, 132  # bytes before the data of a READ, with the record's mark
 ADDRESS = WIRE.outside(SERVER)
@@ -146,17 +148,26 @@ def pipelined(stream: socket.socket, messages: Sequence[bytes], reply: int) -> f
     return len(messages) / (time.perf_counter() - began)
 
 
-def asked(procedure: Procedure, reply: int, own: IPv4Address = FIRST) -> Callable[[], float]:
+def asked(procedure: Procedure, own: IPv4Address = FIRST) -> Callable[[], float]:
     def run() -> float:
         root = NfsRoot(WIRE, own, SERVER, "/roots/notebook")
-        name = calls.serialise_lookup(root.top, b"large")
-        arguments = pack_opaque(root.top) if procedure is Procedure.GETATTR else name
+        arguments = _arguments(procedure, root)
         messages = [_call(n, procedure, arguments) for n in range(CALLS)]
-        rate = pipelined(root._sock, messages, reply)
+        rate = pipelined(root._sock, messages, length(procedure, root))
         root.close()
         return rate
 
     return run
+
+
+def _arguments(procedure: Procedure, root: NfsRoot) -> bytes:
+    name = calls.serialise_lookup(root.top, b"large")
+    return pack_opaque(root.top) if procedure is Procedure.GETATTR else name
+
+
+def length(procedure: Procedure, root: NfsRoot) -> int:
+    """Bytes of the reply with its mark: what `call` leaves is behind the head and the status."""
+    return 4 + 24 + 4 + root.call(procedure, _arguments(procedure, root)).left
 
 
 def echoed(request: int, reply: int) -> Callable[[], float]:
@@ -169,11 +180,11 @@ def echoed(request: int, reply: int) -> Callable[[], float]:
 
 def ratio_of_workers() -> float:
     """Two clients at once, each served by a process of its own, against one of them alone."""
-    one = asked(Procedure.GETATTR, 116)()
+    one = asked(Procedure.GETATTR)()
     results_pipe = [os.pipe() for _ in range(2)]
     for (_, write), own in zip(results_pipe, (FIRST, SECOND), strict=True):
         if os.fork() == 0:
-            os.write(write, str(asked(Procedure.GETATTR, 116, own)()).encode())
+            os.write(write, str(asked(Procedure.GETATTR, own)()).encode())
             os._exit(0)
     both = sum(float(os.read(end, 100)) for end, _ in results_pipe)
     for _ in range(2):
@@ -206,6 +217,84 @@ def made_here() -> float:
         return MADE / (time.perf_counter() - began)
 
 
+def listed(folder: Path) -> Callable[[], float]:
+    """Entries per second of a large folder with all that READDIRPLUS tells: the same calls again
+    and again, one after the other."""
+    many = folder / "roots/notebook/many"
+    many.mkdir()
+    for number in range(MADE):
+        (many / f"file-{number}").write_bytes(b"x")
+    time.sleep(2.5)  # until its names may be remembered
+
+    def run() -> float:
+        root = NfsRoot(WIRE, FIRST, SERVER, "/roots/notebook")
+        directory = next(e.handle for e in root.entries(root.top) if e.name == b"many") or b""
+        messages, cookie, last, count = [], 0, False, 0
+        while not last:
+            arguments = calls.serialise_readdirplus(directory, cookie, LISTED)
+            messages.append(_call(len(messages), Procedure.READDIRPLUS, arguments))
+            entries, last = results.parse_listed_plus(root.call(Procedure.READDIRPLUS, arguments))
+            cookie, count = entries[-1].cookie, count + len(entries)
+        began = time.perf_counter()
+        for message in messages:
+            root._sock.sendall(message)
+            whole(root._sock)
+        rate = count / (time.perf_counter() - began)
+        root.close()
+        return rate
+
+    return run
+
+
+def listed_here(folder: Path) -> Callable[[], float]:
+    """Names, and the attributes of each, without NFS."""
+
+    def run() -> float:
+        began, count = time.perf_counter(), 0
+        for entry in os.scandir(folder / "roots/notebook/many"):
+            entry.stat(follow_symlinks=False)
+            count += 1
+        return count / (time.perf_counter() - began)
+
+    return run
+
+
+def written() -> float:
+    """MB/s into a file on a slate, 64 KiB a call, unstable, several calls under way."""
+    root = NfsRoot(WIRE, IPv4Address("10.61.9.1"), SERVER, "/roots/slated")
+    new = Make(root.top, b"%d" % time.time_ns(), FileType.REGULAR, NewAttributes(mode=0o644))
+    made = root.call(Procedure.CREATE, calls.serialise_create(new))
+    handle, data = results.parse_made(made)[0], bytes(WRITE)
+    writes = [calls.Write(handle, at, Stable.UNSTABLE, data) for at in range(0, WRITTEN, WRITE)]
+    messages = [_call(n, Procedure.WRITE, write.serialise()) for n, write in enumerate(writes)]
+    began = time.perf_counter()
+    for message in messages[:UNDER_WAY]:
+        root._sock.sendall(message)
+    for number in range(len(messages)):
+        whole(root._sock)
+        if number + UNDER_WAY < len(messages):
+            root._sock.sendall(messages[number + UNDER_WAY])
+    rate = WRITTEN / (time.perf_counter() - began) / 1e6
+    root.close()
+    return rate
+
+
+def written_here() -> float:
+    data = bytes(WRITE)
+    with tempfile.TemporaryFile(prefix="daskel-bench-") as file:
+        began = time.perf_counter()
+        for at in range(0, WRITTEN, WRITE):
+            os.pwrite(file.fileno(), data, at)
+        return WRITTEN / (time.perf_counter() - began) / 1e6
+
+
+def whole(stream: socket.socket) -> None:
+    """One reply, whatever its length."""
+    head = stream.recv(4, socket.MSG_WAITALL)
+    left = int.from_bytes(head, "big") & 0x7FFFFFFF
+    stream.recv(left, socket.MSG_WAITALL)
+
+
 def say_handles(folder: Path) -> None:
     """What the key costs, of all that a LOOKUP does in an export."""
     export = Export(b"number-1", tree_of(folder, writable=False), b"k" * 32, OpenFiles())
@@ -233,6 +322,7 @@ def say_handles(folder: Path) -> None:
 
 def say_many(server: int) -> None:
     """Views for many clients, and what all processes of the server take with them."""
+    before = sum(map(_memory, family(server)))
     took, roots = [], []
     for number in range(1, MANY + 1):
         began = time.perf_counter()
@@ -240,16 +330,19 @@ def say_many(server: int) -> None:
         took.append((time.perf_counter() - began) * 1000)
     took.sort()
     print(f"NFS, {MANY} clients mount: p50 {took[MANY // 2]:.1f} ms, p99 {took[-3]:.1f} ms each")
-    processes = _family(server)
+    processes = family(server)
     size = sum(_memory(process) for process in processes) / 1024
     print(f"  {len(processes)} processes of the server take {size:.0f} MiB (limit 300 MB)")
+    at_most(
+        "memory for each client that has a root mounted", "kB", [(size * 1024 - before) / MANY], 100
+    )
     for root in roots:
         root.close()
 
 
-def _family(process: int) -> list[int]:
+def family(process: int) -> list[int]:
     children = Path(f"/proc/{process}/task/{process}/children").read_text().split()
-    return [process, *(n for child in children for n in _family(int(child)))]
+    return [process, *(n for child in children for n in family(int(child)))]
 
 
 def _memory(process: int) -> int:
@@ -268,24 +361,26 @@ def main() -> None:
             with bare_loop(path, size) as bare:
                 limit = Limit("bare C loop", bare_read(size), bare)
                 compare(title, "MB/s", read(size), limit, goal, server)
-        for procedure, request, reply, goal in (
-            (Procedure.GETATTR, 100, 116, 0.30), (Procedure.LOOKUP, 112, 256, 0.22),
+        for procedure, request, goal in (
+            (Procedure.GETATTR, 100, 0.30), (Procedure.LOOKUP, 112, 0.22),
         ):  # fmt: skip
             root = NfsRoot(WIRE, FIRST, SERVER, "/roots/notebook")
-            if procedure is Procedure.LOOKUP:
-                found = root.call(procedure, calls.serialise_lookup(root.top, b"large"))
-                reply = 4 + 24 + 4 + found.left
+            reply = length(procedure, root)
             root.close()
             with started(echo, mark(bytes(reply - 4)), record):
                 time.sleep(0.5)
                 title = f"NFS {procedure.name}, {PIPELINE} under way"
                 echoes = ("echo", echoed(request, reply))
-                compare(title, "calls/s", asked(procedure, reply), echoes, goal)
+                compare(title, "calls/s", asked(procedure), echoes, goal)
         pairs = statistics.median(ratio_of_workers() for _ in range(5))
         print(f"NFS, two processes and clients against one of each: {pairs:.2f} times the rate")
         compare(
             "NFS CREATE on a slate", "files/s", created, ("the same loop here", made_here), 0.15
         )
+        here = ("the same loop here", listed_here(folder))
+        compare("NFS READDIRPLUS, 32 KiB a call", "entries/s", listed(folder), here)
+        here = ("the same loop here", written_here)
+        compare("NFS WRITE on a slate, 64 KiB a call", "MB/s", written, here)
         say_handles(folder / "roots/notebook")
         say_many(server)
 

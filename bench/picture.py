@@ -21,7 +21,8 @@ REACHED, MISSED, PLAIN = "#2a7f62", "#c0562b", "#8a94a0"
 
 
 def main(results: Path, picture: Path) -> None:
-    rows = [json.loads(line) for line in results.read_text().splitlines()]
+    found = [json.loads(line) for line in results.read_text().splitlines()]
+    rows = [row for row in found if "ratios" in row]
     figure, axes = pyplot.subplots(figsize=(12.8, 0.9 + 0.42 * len(rows)), layout="constrained")
     for place, row in enumerate(rows):
         middle, goal = statistics.median(row["ratios"]), row["goal"]

@@ -12,7 +12,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from common import RUNS, compare, small
+from common import RUNS, at_most, compare, small
 
 from daskel.core.boot.address import Leases
 from daskel.core.boot.wire import Ports
@@ -24,6 +24,7 @@ from daskel.core.replies.answer import Answers
 from daskel.core.site.parse import parse
 from daskel.demo.data import lay_out
 
+GOALS = {"check": 0.5, "explain": 0.2}  # seconds
 FEW, MANY, ROUNDS = 10, small(5000), small(3000)
 
 
@@ -98,6 +99,8 @@ def main() -> None:
         ):
             slow, quick = (command(folders[count], *words) for count in (MANY, FEW))
             print(f"  {words[0]:<8} {slow:6.2f} s {quick:6.2f} s   difference {slow - quick:.2f} s")
+            title = f"`{words[0]}` on {MANY} clients, more than on {FEW}"
+            at_most(title, "s", [slow - quick], GOALS.get(words[0]))
 
 
 if __name__ == "__main__":

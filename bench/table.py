@@ -13,18 +13,21 @@ BEGIN, END = "<!-- measured: begin -->", "<!-- measured: end -->"
 
 
 def main(results: Path, page: Path | None) -> None:
-    rows = [json.loads(line) for line in results.read_text().splitlines()]
-    lines = [f"Measured with {rows[0]['python']}.", ""] if rows else []
+    found = [json.loads(line) for line in results.read_text().splitlines()]
+    lines = [f"Measured with {found[0]['python']}.", ""] if found else []
+    rows, plain = ([row for row in found if ("ratios" in row) is kind] for kind in (True, False))
     lines += ["| what | of | ratio (spread) | goal | processor time | goal | reached |",
               "|---|---|---|---|---|---|---|"]  # fmt: skip
     lines += map(_line, rows)
+    lines += ["", "| what | measured (spread) | goal: at most | reached |", "|---|---|---|---|"]
+    lines += map(_plain_line, plain)
     print("\n".join(lines))
     if page is None:
         return
     text = page.read_text()
     head, tail = text.split(BEGIN)[0], text.split(END)[1]
     page.write_text(f"{head}{BEGIN}\n" + "\n".join(lines) + f"\n{END}{tail}")
-    page.with_suffix(".json").write_text(json.dumps(rows, indent=1) + "\n")
+    page.with_suffix(".json").write_text(json.dumps(found, indent=1) + "\n")
 
 
 def _line(row: dict[str, Any]) -> str:
@@ -37,6 +40,14 @@ def _line(row: dict[str, Any]) -> str:
     said = "" if not judged else "yes" if all(judged) else "no"
     cells = [row["title"], row["of"], ratio, row["goal"] or "", cost, row["cost_goal"] or "", said]
     return f"| {' | '.join(map(str, cells))} |"
+
+
+def _plain_line(row: dict[str, Any]) -> str:
+    """Of a row without a limit beside it."""
+    values, most = row["values"], row["most"]
+    said = "" if most is None else "yes" if statistics.median(values) <= most else "no"
+    goal = "" if most is None else f"{most:g} {row['unit']}"
+    return f"| {row['title']} | {_shown(values)} {row['unit']} | {goal} | {said} |"
 
 
 def _shown(ratios: list[float]) -> str:

@@ -59,6 +59,9 @@ CODES = {  # other than 0
     "daskel lobby forget all": {0, 2},
     "daskel boots plot monday.png --day 2026-11-23 --against 2026-11-16": {1},  # nothing booted
     "daskel store restore --dry-run": {3},  # the server runs
+    "daskel keys show": {1},  # the demo site has no key; tests/cli/commands/test_keys.py has
+    "daskel keys enrol mok": {1},
+    "daskel keys https": {1},
     "daskel diagnose tide-04": {1},  # it says why it does not boot
     "daskel diagnose --capture monday.pcapng": {1},
     "daskel diagnose tide-04 --capture monday.pcapng": {1, 2},

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import asyncio
+import gc
 import socket
 import threading
+import weakref
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address
@@ -21,10 +23,13 @@ from daskel.core.history.events import Abort, Event, FileMissing, Malformed, See
 from daskel.core.history.lobby import Sighting
 from daskel.core.mop import messages as mop
 from daskel.core.rpl import messages as rpl
+from daskel.core.site.layers import segment_name
+from daskel.core.site.model import Site
 from daskel.service.bus import Bus
 from daskel.service.clock import Clock
 from daskel.service.dhcp.service import DhcpService
-from daskel.service.files.content import Contents, NotOpened
+from daskel.service.files.content import Contents
+from daskel.service.files.opened import NotOpened
 from daskel.service.nfs import keeper
 from daskel.service.nfs.channel import pair, send
 from daskel.service.nfs.messages import AskVersions, Message, Versions
@@ -98,6 +103,45 @@ def test_a_clock_that_is_set_ends_no_lease(made: Made, tmp_path: Path) -> None:
     )  # fmt: skip
     assert later.lease_time() == 5_000_000.0
     later.close()
+
+
+def test_what_the_site_says_is_worked_out_ahead(
+    made: Made, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Of all clients, a little at a time; anew for another site; a fault with one ends nothing."""
+    looked: list[str] = []
+
+    def look(_site: Site, who: Who, _segment: str, **_: object) -> None:
+        made.hand.at += 0.0004
+        looked.append(str(who.name))
+        if who.name == "tide-02":
+            raise ValueError("a fault")
+
+    async def ahead() -> None:
+        task = asyncio.create_task(made.shared.look_ahead())
+        await asyncio.sleep(0.01)
+        made.shared.use(site_from(DEMO.replace("tide-03", "tide-33")))
+        await asyncio.sleep(0.01)
+        task.cancel()
+
+    monkeypatch.setattr("daskel.service.shared.settings_of", look)
+    asyncio.run(ahead())
+    sites = (site_from(DEMO), made.shared.site)
+    assert looked == [n for site in sites for n, c in site.clients.items() if segment_name(site, c)]
+    assert set(made.hand.slept) == {0.005}
+
+
+def test_a_former_site_is_let_go_without_pythons_collector(made: Made) -> None:
+    """It is left alone when a site is taken over: what lies in a circle would stay for good."""
+    data = serialise(discover(Face.of(Firmware.UEFI), "02:61:08:00:00:01", 1))[0]
+    assert made.shared.datagrams.receive(("tideroom",), data, 1.0, unicast=False).reply
+    before = weakref.ref(made.shared.site)
+    gc.disable()
+    try:
+        made.shared.use(site_from(DEMO))
+        assert before() is None, gc.get_referrers(before())
+    finally:
+        gc.enable()
 
 
 def of_strangers(numbers: range) -> list[bytes]:

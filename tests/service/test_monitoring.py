@@ -54,7 +54,8 @@ def test_metrics_and_readiness_and_levels(tmp_path: Path, serve: Serve) -> None:
     families = text_string_to_metric_families(connection.getresponse().read().decode())
     values = {(s.name, *s.labels.values()): s.value for f in families for s in f.samples}
     sent = sum(got.size for got in result.files if got.what != "root")
-    assert values["daskel_sent_bytes_total", "tftp"] == sent
+    both = (values["daskel_sent_bytes_total", over] for over in ("tftp", "http"))
+    assert sum(both) == sent
     assert values["daskel_clients",] == 22 and values["daskel_leases",] == 1
     assert values["daskel_clients_at_stage", "root"] == 1
     assert values["daskel_events_total", "file-sent"] == 4

@@ -10,12 +10,15 @@ import socket
 import sqlite3
 import subprocess
 import sys
+import time
+from dataclasses import replace
 from ipaddress import IPv4Address
 from pathlib import Path
 
 import pytest
 
 from daskel.cli.practice_server import free_base
+from daskel.core.boot.address import Lease, LeaseState
 from daskel.core.dhcp.client_messages import LOADER, SYSTEM, Face, discover, request
 from daskel.core.dhcp.packet import parse, serialise
 from daskel.core.dhcp.pxe import Firmware
@@ -27,6 +30,7 @@ from daskel.core.tftp.packet import Error, Opcode, Request
 from daskel.core.tftp.packet import parse as parse_tftp
 from daskel.demo.data import lay_out
 from daskel.rehearse.fetch import BootError, NfsRoot, get_address, http_get, tftp_get
+from daskel.store.reading import read_leases
 from tests.conftest import PATIENCE, SERVER, Serve, Serving, SiteText, daskel, until
 
 TIDE_01, TIDE_10 = "02:61:08:00:00:01", "02:61:08:00:00:0a"
@@ -436,6 +440,37 @@ def test_nothing_is_given_out_twice_after_a_sudden_death(serve: Serve, demo_fold
         with pytest.raises(TimeoutError):
             sock.recv(2048)
     assert "half of the pool" in serving.wait_for("refused")["reason"]
+
+
+def test_what_was_told_without_a_write_is_known_after_a_sudden_death(
+    serve: Serve, demo_folder: Path
+) -> None:
+    """On disk a lease lasts longer than was told, so that the next one need not be written."""
+
+    def kept() -> Lease:
+        return next(one for one in read_leases(demo_folder / "state.db").all() if one.mac == mac)
+
+    mac, serving, released = "02:61:ff:00:00:01", serve(demo_folder), False
+    lease(serving, mac)
+    for _ in range(3):
+        first = kept()
+        address = lease(serving, mac)
+        assert (kept() == first) is not released, "written, when something else was meanwhile"
+        told, seconds = time.time(), serving.wait_for("addressed")["lease"]
+        assert told + seconds - 5 < kept().expires < told + seconds * 9 / 8 + 5
+        if released := not released:
+            give_back(serving, mac, address)
+            until(lambda: kept().state is LeaseState.RELEASED)
+    serving.stop(signal.SIGKILL)
+    assert lease(serve(demo_folder), mac) == address
+
+
+def give_back(serving: Serving, mac: str, address: IPv4Address) -> None:
+    """RELEASE (RFC 2131 4.4.6), which nobody answers."""
+    asked = discover(SYSTEM, mac, 9)
+    packet = replace(asked, options={53: b"\7", 54: SERVER.packed}, ciaddr=address)
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
+        sock.sendto(serialise(packet)[0], (serving.address(), serving.wire.ports.dhcp))
 
 
 def test_mounted_roots_go_on_after_a_sudden_death(serve: Serve, demo_folder: Path) -> None:

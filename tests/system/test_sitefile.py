@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -127,7 +128,7 @@ def test_an_address_that_came_by_dhcp(demo_folder: Path) -> None:
 
 def test_a_loader_for_another_firmware(demo_folder: Path) -> None:
     loader = demo_folder / "files/loader"
-    (loader / "uefi-arm64.efi").replace(loader / "uefi-x64.efi")
+    shutil.copy(loader / "uefi-arm64.efi", loader / "uefi-x64.efi")
     (finding,) = load_checked(demo_folder / "daskel.toml").findings
     assert finding.severity is Severity.ERROR and "not for x64" in finding.problem
 

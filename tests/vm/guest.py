@@ -8,6 +8,9 @@ import subprocess
 import sys
 from pathlib import Path
 
+from daskel.core.content.signed_chain import CHAINS
+from daskel.core.content.unified_images import stub_package, stub_path, stub_source
+
 CACHE = Path(__file__).parents[2] / ".cache" / "kernel"
 _ARM64 = CACHE.with_name("kernel-arm64")  # and a busybox for it
 _WANTED = ("virtio_pci", "virtio_net", "nfsv3")
@@ -76,6 +79,29 @@ def kernel(processor: str = "amd64") -> Path:
     assert package, "apt knows no cloud kernel; run apt-get update"
     _unpack(package[1], folder)
     return next(folder.glob("boot/vmlinuz-*"))
+
+
+def signed_chain(files: Path) -> None:
+    """Debian's shim and signed GRUB below `files`, unpacked and not installed: fetched once into
+    .cache."""
+    folder, chain = CACHE.with_name("signed"), CHAINS["uefi-x64"]
+    for package in (*chain.packages, "shim-helpers-amd64-signed"):
+        if not (folder / package).exists():
+            _unpack(package, folder / package)
+    for path, own in chain.files.items():
+        (found,) = folder.glob(f"*{own}")
+        (files / path).parent.mkdir(parents=True, exist_ok=True)
+        shutil.copy(found, files / path)
+
+
+def stub(files: Path) -> None:
+    """What images without a boot loader are made with, below `files`, in the same way."""
+    folder, chain = CACHE.with_name("stub"), CHAINS["uefi-x64"]
+    if not folder.exists():
+        _unpack(stub_package(chain), folder)
+    target = files / stub_path(chain)
+    target.parent.mkdir(parents=True, exist_ok=True)
+    shutil.copy(f"{folder}{stub_source(chain)}", target)
 
 
 def vax_rom() -> Path:

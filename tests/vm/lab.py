@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import socket
@@ -11,8 +12,10 @@ import subprocess
 import sys
 import time
 import uuid
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -48,6 +51,23 @@ def with_machines(*programs: str, seconds: int = 2400) -> list[pytest.MarkDecora
         pytest.mark.skipif(os.geteuid() != 0 and not CI, reason="network namespaces need root"),
         pytest.mark.skipif(bool(missing) and not CI, reason=f"not installed: {missing}"),
     ]
+
+
+def diagnosed(*words: str | Path) -> list[dict[str, Any]]:
+    """What `daskel diagnose` finds."""
+    command = [PROGRAM, "diagnose", *words, "--json"]
+    done = subprocess.run(command, capture_output=True, text=True, check=False)
+    assert done.stdout, done.stderr
+    found: list[dict[str, Any]] = json.loads(done.stdout)
+    return found
+
+
+def _enrol(variables: Path, trusts: Mapping[str, Path]) -> None:
+    """Certificates into a machine's variables, beside those that it is sold with."""
+    program, owner = PROGRAM.with_name("virt-fw-vars"), str(uuid.uuid4())
+    for where, certificate in trusts.items():
+        words = [program, "--inplace", variables, f"--add-{where}", owner, certificate]
+        subprocess.run(words, check=True, capture_output=True)
 
 
 class Machine(machine.VirtualMachine):
@@ -108,6 +128,15 @@ class Lab:
         log = self.folder / "other.log"
         self.start(*inside, sys.executable, OTHER, *words, log=log)
 
+    def block(self, address: str, protocol: str, port: int) -> None:
+        """As a firewall would: what this client sends to a port goes nowhere (ip-rule(8))."""
+        for rule in (
+            "add pref 100 lookup local",
+            "del pref 0",
+            f"add pref 10 from {address} ipproto {protocol} dport {port} blackhole",
+        ):
+            self.run("ip", "rule", *rule.split())
+
     def server_on_this_machine(self, given: str) -> None:
         """The same, where Daskel runs: it holds port 67, and says that a PXE server is here."""
         words = ["server", BRIDGE, SERVER, given, "PXEClient"]
@@ -136,21 +165,31 @@ class Lab:
 
     def boot(
         self, name: str, mac: str, firmware: str, card: str = "virtio-net-pci",
-        first_card: str | None = None, authorities: str | None = None,
+        first_card: str | None = None, authorities: Path | None = None, *,
+        secure_boot: bool = False, trusts: Mapping[str, Path] | None = None,
     ) -> Machine:  # fmt: skip
         """Switch on an empty machine; `first_card`: the MAC address of another one, which has no
-        cable; `authorities`: the name of a file, with the lab's certificate, which it trusts."""
+        cable; `authorities`: a file with a certificate that it trusts for HTTPS;
+        `trusts`: certificates for Secure Boot, by where they are enrolled (db, mok)."""
         more = (
             ["-netdev", "hubport,id=none,hubid=1", "-device",
              f"{card},id=first,netdev=none,mac={first_card}"]
             if first_card else []
         )  # fmt: skip
         if authorities:
-            trusted = self.folder / authorities
-            trusted.write_bytes(_signature_list(self.folder / "certificate.pem"))
+            trusted = self.folder / f"{name}.authorities"
+            trusted.write_bytes(_signature_list(authorities))
             more += ["-fw_cfg", f"name=etc/edk2/https/cacerts,file={trusted}"]
         made = machine.switch_on(
-            self.network, self.folder, name, mac, firmware, card=card, more=more
+            self.network,
+            self.folder,
+            name,
+            mac,
+            firmware,
+            card=card,
+            more=more,
+            secure_boot=secure_boot,
+            prepare=lambda variables: _enrol(variables, trusts or {}),
         )
         if first_card:
             until(made.monitor.exists, lambda: "QEMU does not listen")

@@ -82,13 +82,16 @@ group = "tide"
 [client.tide-08]
 mac = "02:61:08:00:00:08"
 group = "tide"
+[client.tide-09]
+mac = "02:61:08:00:00:09"
+group = "tide"
+address = "10.61.8.29"
 [client.tide-04]
 mac = "02:61:08:00:00:04"
 group = "tide"
 address = "10.61.8.24"
 """)
 
-AUTHORITIES = "authorities"  # that firmware trusts, as a file of UEFI's
 CERTIFICATE = (
     "openssl req -x509 -newkey rsa:2048 -nodes -days 2 -subj /CN=boot.skerry.example "
     "-addext subjectAltName=IP:10.61.8.1 -keyout key.pem -out certificate.pem"
@@ -254,7 +257,7 @@ def test_other_firmware(tmp_path: Path) -> None:
         firmware = {"tide-01": "uboot", "tide-02": "uefi-x86", "tide-03": "uefi-x64-http"}
         macs = UBOOTS_OWN, "02:61:08:00:00:02", "02:61:08:00:00:03"
         machines = {
-            name: lab.boot(name, mac, kind, authorities=AUTHORITIES)
+            name: lab.boot(name, mac, kind, authorities=tmp_path / "certificate.pem")
             for (name, kind), mac in zip(firmware.items(), macs, strict=True)
         }
         for name, machine in machines.items():
@@ -285,7 +288,7 @@ def _check(machine: Machine, name: str, root: str) -> None:
 
 def _check_log(lines: list[str], firmware: str, root: str) -> None:
     """What the server said of one machine, in order."""
-    over = "http" if firmware == "uefi-x64-http" else "tftp"
+    first = "http" if firmware == "uefi-x64-http" else "tftp"  # until GRUB knows its configuration
     loader = "bios.img" if firmware == "bios" else "uefi-x64.efi"
     expected = [
         "seen",
@@ -301,10 +304,11 @@ def _check_log(lines: list[str], firmware: str, root: str) -> None:
         found = [i for i, line in enumerate(lines) if i >= position and what in line]
         assert found, f"no {what!r} in order: {lines}"
         position = found[0]
+        over = first if "loader/" in what or ".cfg" in what else "http"
         sent = any(word in what for word in ("loader/", ".cfg", "vmlinuz"))
         assert not sent or f"over {over}" in lines[position], lines[position]
     # its last acknowledgement can be lost: then it is said a few seconds later
-    assert [line for line in lines if "initrd.img " in line and f"over {over}" in line], lines
+    assert [line for line in lines if "initrd.img " in line and "over http" in line], lines
     addresses = {
         word
         for line in lines
@@ -331,6 +335,16 @@ def test_a_machine_waits_in_the_lobby_and_boots_when_admitted(lab: Lab) -> None:
     assert machine.said("name") == "tide-13" and machine.said("file") == GREETINGS["notebook"]
     machine.type("")
     machine.wait_for("GUEST end")
+
+
+def test_a_kernel_comes_by_tftp_where_http_does_not_answer(lab: Lab) -> None:
+    lab.block("10.61.8.29", "tcp", 80)
+    machine = lab.boot("tide-09", "02:61:08:00:00:09", "bios")
+    machine.wait_for("GUEST waits for a key")
+    assert machine.said("file") == GREETINGS["notebook"]
+    sent = [line for line in _lines_of(lab, "tide-09").splitlines() if ".img " in line]
+    assert "over tftp" in sent[-1]
+    machine.process.terminate()
 
 
 def test_once_boots_one_thing_once_and_then_the_other(lab: Lab) -> None:

@@ -3,7 +3,6 @@ rightly by the running server's events, and again from the packets that it recor
 
 from __future__ import annotations
 
-import json
 import shutil
 import subprocess
 import sys
@@ -15,7 +14,7 @@ import pytest
 
 from tests.conftest import until
 from tests.vm import guest
-from tests.vm.lab import Lab, Machine, with_machines
+from tests.vm.lab import Lab, Machine, diagnosed, with_machines
 
 pytestmark = with_machines()
 SITE = """format = 1
@@ -115,7 +114,7 @@ def lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
     try:
         found.open()
         found.other_server("10.61.8.200", "PXEClient", "02:61:08:00:00:03")
-        block_tftp(found, "10.61.8.22")
+        found.block("10.61.8.22", "udp", 69)
         found.serve(folder / "daskel.toml", "--record", str(folder / "packets"))
         kernel = folder / "files/renamed/vmlinuz"
         kernel.rename(kernel.with_name("vmlinuz-6.1"))
@@ -125,25 +124,6 @@ def lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
         yield found
     finally:
         found.close()
-
-
-def block_tftp(lab: Lab, address: str) -> None:
-    """As a firewall would: what this client sends to port 69 goes nowhere (ip-rule(8))."""
-    for rule in (
-        "add pref 100 lookup local",
-        "del pref 0",
-        f"add pref 10 from {address} ipproto udp dport 69 blackhole",
-    ):
-        lab.run("ip", "rule", *rule.split())
-
-
-def diagnosed(*words: str | Path) -> list[dict[str, Any]]:
-    done = subprocess.run(
-        [PROGRAM, "diagnose", *words, "--json"], capture_output=True, text=True, check=False
-    )
-    assert done.stdout, done.stderr
-    found: list[dict[str, Any]] = json.loads(done.stdout)
-    return found
 
 
 @pytest.mark.parametrize("name", WRONG)

@@ -106,6 +106,14 @@ def owner(file: SiteFile, table: tuple[str, str]) -> Path:
     raise EditError(f"{table[0]} {table[1]} stands in {origin}; edit it there")
 
 
+def site_table(file: SiteFile) -> Path:
+    """The file in which [site] stands. Raises EditError."""
+    for path, text in file.texts.items():
+        if has_table(text, ("site",)):
+            return path
+    raise EditError("[site] has no header of its own; edit the site file by hand")
+
+
 def edit(
     args: argparse.Namespace,
     output: Output,
@@ -182,5 +190,5 @@ def new_table(kind: str, name: str, values: Mapping[str, object]) -> Change:
     return lambda text: add(text, (kind, name), values)
 
 
-def changing(table: tuple[str, str], values: Mapping[str, object]) -> Change:
+def changing(table: tuple[str, ...], values: Mapping[str, object]) -> Change:
     return lambda text: change(text, table, values)

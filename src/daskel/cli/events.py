@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from json import JSONEncoder
+from json.encoder import encode_basestring
 
 from daskel.core.history.encoding import as_json
 from daskel.core.history.events import (
@@ -41,7 +42,7 @@ from daskel.core.history.events import (
 )
 from daskel.core.values import counted, show_duration, show_size
 
-_MOST_TEXTS = 20_000
+_MOST_TEXTS, _EACH = 20_000, 4  # lines that are remembered: at least, and for each client
 _BAD = (
     Refused, OtherServer, Contested, FileMissing, FileAborted, MountRefused, Malformed, RootTrouble,
     Unanswered, ProcessEnded,
@@ -181,21 +182,35 @@ def doing(what: str) -> str:
 json_text = JSONEncoder(ensure_ascii=False, default=str).encode
 
 
+def _text(value: object) -> str:
+    """The same of one value, which is nearly always a text, or nothing: an encoder takes longer to
+    begin than for these."""
+    if type(value) is str:
+        return encode_basestring(value)
+    return "null" if value is None else json_text(value)
+
+
 class JsonTexts:
     """Events as JSON texts, remembered: at every boot of a machine the very same ones come."""
 
     def __init__(self) -> None:
         self._texts: dict[int, tuple[Event, Stage | None, str]] = {}  # by identity
+        self._most = _MOST_TEXTS
+
+    def use(self, clients: int) -> None:
+        """So many machines are in the site."""
+        self._most = max(_MOST_TEXTS, _EACH * clients)
 
     def of(self, event: Event, stage: Stage | None) -> str:
         kept = self._texts.get(id(event))
         if kept is not None and kept[1] is stage:
             return kept[2]
-        if len(self._texts) >= _MOST_TEXTS:
+        if len(self._texts) >= self._most:
             self._texts.clear()
         told = as_json(event)
         head = {"event": told.pop("event"), "level": level(event)}
         who = {key: told.pop(key) for key in ("client", "mac", "from")}
-        text = json_text({**head, **who, "stage": stage.value if stage else None, **told})
+        whole = {**head, **who, "stage": stage.value if stage else None, **told}
+        text = "{" + ", ".join([f'"{key}": {_text(value)}' for key, value in whole.items()]) + "}"
         self._texts[id(event)] = event, stage, text
         return text

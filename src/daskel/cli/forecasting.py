@@ -25,6 +25,7 @@ from daskel.core.forecast.room import (
     leaders,
     phases,
 )
+from daskel.core.site.key_types import Fetch
 from daskel.core.site.layers import effective
 from daskel.core.values import counted
 from daskel.rehearse.costs import Cost, measured
@@ -103,21 +104,22 @@ def kinds_of(file: SiteFile, names: Sequence[str], output: Output) -> dict[str, 
     with tempfile.TemporaryDirectory(prefix="daskel-forecast-") as folder:
         practised = begin(Practice(str(file.path.absolute()), folder, free_base()), file)
         jobs = jobs_of(practised, file, names, None)
-        alike: dict[tuple[str, str, str, bool], list[Job]] = {}
+        alike: dict[tuple[str, str, str, Fetch, bool], list[Job]] = {}
         for job in jobs:
             whole = effective(practised.site, job.name)
             segment = practised.site.segments[whole.segment.value] if whole.segment else None
             many = whole.way == "memory" and segment is not None and bool(multicast_group(segment))
-            key = (job.firmware, whole.loadout_name or "", whole.way, many)
+            loadout = whole.loadout_name or ""
+            key = (job.firmware, loadout, whole.way, whole.fetches, many)
             alike.setdefault(key, []).append(job)
         found: dict[str, Kind] = {}
         with (
             serving(practised.practice) as server,
             output.errors.status("measuring this server", spinner="line"),
         ):
-            for (firmware, loadout, _, many), same in alike.items():
+            for (firmware, loadout, _, fetch, many), same in alike.items():
                 loads = [_load(cost, many=many) for cost in measured(same[0], server)]
-                kind = Kind(firmware, loadout, loads, _menu(practised, same[0]))
+                kind = Kind(firmware, loadout, loads, _menu(practised, same[0]), fetch)
                 found |= dict.fromkeys((job.name for job in same), kind)
     return found
 

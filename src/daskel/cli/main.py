@@ -47,6 +47,7 @@ COMMANDS = {  # in the order of the work
     "diagnose": "say why a client's boot came no further, from its events or from a capture",
     "forecast": "how long clients take from power-on to their root, and what limits them",
     "store": "leases and past boots on the disk: check them, go back to a copy",
+    "keys": "the site's own key for Secure Boot and HTTPS: make, show, enrol",
     "help": "say what a key of the site file means: its values, default, an example",
     "completion": "print what a shell needs to complete commands and the site's own names",
     "demo": "show all of it on a made-up site: no root, no network, a few seconds",

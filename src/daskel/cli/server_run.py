@@ -11,6 +11,7 @@ import signal
 import sys
 import time
 from collections import Counter
+from typing import TYPE_CHECKING
 
 from rich.text import Text
 
@@ -23,6 +24,7 @@ from daskel.core.history.events import Event, Stage
 from daskel.core.history.line_limit import WINDOW, LineLimit
 from daskel.core.replies.bootfile import missing_loaders
 from daskel.core.site.model import Site
+from daskel.core.site.toml import read_toml
 from daskel.core.values import counted, few
 from daskel.service import loop
 from daskel.service.control import ControlService, Running
@@ -33,7 +35,11 @@ from daskel.system.control_client import socket_path
 from daskel.system.host.manager import notify
 from daskel.system.host.privileges import give
 from daskel.system.requirements import MissingRequirementError
+from daskel.system.signing import load_signer
 from daskel.system.sitefile import SiteFile
+
+if TYPE_CHECKING:  # few sites have a key
+    from daskel.core.efi.signature import Signer
 
 STILL = 600.0  # seconds without any event: the batch will not become complete any more
 _PRIORITIES = {"debug": 7, "info": 6, "warning": 4}  # syslog(3)
@@ -70,10 +76,18 @@ def _server(file: SiteFile, site: Site, wire: Wire, log: Log) -> Server:
         problem = f"the folder {file.state.parent} cannot be made ({error.strerror})"
         raise MissingRequirementError(problem, "name another with state = ... in [site]") from None
     tls = server_side(*file.certificate) if file.certificate else None
+    signer = _signer(file, wire)
     return Server(
         site, file.files, file.published, file.roots, file.slates, file.uploads, file.state, wire,
-        log.event, tls,
+        log.event, tls, signer=signer,
     )  # fmt: skip
+
+
+def _signer(file: SiteFile, wire: Wire) -> Signer | None:
+    """Who practises with a site need not be able to read its key: then nothing is signed."""
+    if not file.signing or (wire.loopback and not os.access(file.signing[1], os.R_OK)):
+        return None
+    return load_signer(*file.signing)
 
 
 async def _serve(server: Server, file: SiteFile, site: Site, wire: Wire, log: Log) -> ExitCode:
@@ -97,7 +111,9 @@ async def _serve(server: Server, file: SiteFile, site: Site, wire: Wire, log: Lo
 
     running_loop.add_signal_handler(signal.SIGHUP, take_over)
     await server.start()
+    read_toml.cache_clear()  # half a kilobyte for each client
     gc.collect()
+    gc.set_threshold(50_000, 20, 50)
     gc.freeze()  # a large site need not be looked through again and again while clients wait
     log.ready(site, wire)
     notify("READY=1", f"STATUS={counted(len(site.clients), 'client')}")
@@ -183,6 +199,7 @@ class Log:
 
     def use(self, site: Site) -> None:
         """The server answers from another site now."""
+        self._texts.use(len(site.clients))
         if self.batch:
             self.batch.use(site)
 
@@ -198,6 +215,7 @@ class Log:
 
     def ready(self, site: Site, wire: Wire) -> None:
         ports = wire.ports
+        self._texts.use(len(site.clients))
         if LEVELS.index("info") < self._least:
             return
         if self._output.as_json:

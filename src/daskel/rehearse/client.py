@@ -9,16 +9,19 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from hashlib import sha256
 from ipaddress import IPv4Address
+from urllib.parse import urlsplit
 from zlib import crc32
 
 from daskel.core.boot import images
 from daskel.core.boot.wire import Wire
 from daskel.core.content import up
 from daskel.core.content.grub import config_path, is_built_in
+from daskel.core.content.signed_chain import CONFIGURATION, Chain, chain_of
+from daskel.core.content.unified_images import Role, asked_for, second_stage, shim_before
 from daskel.core.dhcp.client_messages import LOADER, SYSTEM, UBOOT, Face
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import Packet
-from daskel.core.dhcp.pxe import SCRIPT
+from daskel.core.dhcp.pxe import SCRIPT, processor
 from daskel.core.reader import MalformedError
 from daskel.core.roots.kernels import HEAD, kernel_processor
 from daskel.rehearse.fetch import (
@@ -31,8 +34,10 @@ from daskel.rehearse.fetch import (
     http_tell,
     tftp_pieces,
 )
+from daskel.rehearse.image_parts import ImageParts
 from daskel.rehearse.images import ImageRoot
 
+_STARTS = "chainloader"  # GRUB's command, for an image
 _SCRIPT_HEAD = 72  # bytes before the text of U-Boot's script
 _DEVICE = re.compile(r"\((tftp|http),([^)]+)\)/(.*)")
 _NFS_ROOT = re.compile(r"(?:([\d.]+):)?(/[^,]*)(?:,(.*))?")
@@ -42,7 +47,7 @@ _NFS_ROOT = re.compile(r"(?:([\d.]+):)?(/[^,]*)(?:,(.*))?")
 class Got:
     """A file that the client received."""
 
-    what: str  # loader, configuration, kernel, initrd, or root
+    what: str  # loader, configuration, kernel, initrd, image (of these two), or root
     path: str
     size: int  # bytes
     digest: str  # SHA-256, hexadecimal
@@ -125,6 +130,7 @@ class _Booting:
         self._face, self._began = face, time.monotonic()
         self._folder = ""  # the URL that an HTTP boot file was in
         self._kernel_head = b""
+        self._image_parts: ImageParts | None = None
         self._xid = crc32(result.mac.encode())
 
     def run(self) -> None:
@@ -159,43 +165,93 @@ class _Booting:
             return False
         if self._face.over_http and not vendor.startswith(b"HTTPClient"):
             raise BootError("the reply has no option 60 (HTTPClient), which this firmware needs")
-        if self._face.over_http:
-            self._keep("loader", file, http_pieces(self._wire, self._own, file))
-            self._folder = file.rsplit("/", 1)[0]
-        else:
-            self._tftp("loader", acknowledged.siaddr, file, self._face)
+        own = asked_for(urlsplit(file).path.lstrip("/"))
+        if own and own.role is Role.IMAGE:
+            return self._whole(file, acknowledged.siaddr)
+        self._firmware_fetches("loader", file, acknowledged.siaddr)
+        self._folder = file.rsplit("/", 1)[0] if self._face.over_http else ""
+        if chain := chain_of(file):
+            self._chain(chain, acknowledged.siaddr)
+            file = chain.goes_on_to
+        if own:
+            base = file.removesuffix(shim_before(own.chain, own.mac))
+            file = base + second_stage(own.chain, own.mac)
+            if own.mac:
+                self._stage("loader")
+                return self._whole(file, acknowledged.siaddr)
+            self._firmware_fetches("loader", file, acknowledged.siaddr)
         self._stage("loader")
-        if not is_built_in(file):
+        if not own and not is_built_in(file):
             self._result.note = f"what {file} asks for next, only a machine shows: --machine"
             return False
         return True
 
-    def _loaded(self, server: IPv4Address) -> bool:
-        """Kernel and initrds, as the loader is told. False when it is told to leave."""
-        kernel, initrds = self._configuration(server)
-        if not kernel:
-            self._stage("local disk")
-            return False
-        self._fetch("kernel", kernel)
-        for initrd in initrds:
-            self._fetch("initrd", initrd)
+    def _firmware_fetches(self, what: str, file: str, server: IPv4Address) -> None:
+        """A path, or a URL, by what its firmware knows."""
+        if self._face.over_http:
+            self._keep(what, file, http_pieces(self._wire, self._own, file))
+        else:
+            self._tftp(what, server, file, self._face)
+
+    def _whole(self, file: str, server: IPv4Address) -> bool:
+        """One image of kernel, initrds and command line."""
+        self._firmware_fetches("image", file, server)
+        return self._take_parts(file)
+
+    def _take_parts(self, file: str) -> bool:
+        """What is in the image that came."""
+        parts = self._image_parts
+        if parts is None or not parts.kernel or not parts.line:
+            raise BootError(f"{file} does not contain a kernel and a command line")
+        self._kernel_head = bytes(parts.kernel)
+        self._result.command_line = parts.line.decode("utf-8", "replace").strip(" \0")
+        self._stage("kernel")
+        self._stage("initrd")
         return True
 
-    def _configuration(self, server: IPv4Address) -> tuple[str, list[str]]:
-        """What the boot loader is told to load: kernel and initrds, as the loader names them;
-        nothing when it is told to start from the local disk."""
+    def _chain(self, chain: Chain, server: IPv4Address) -> None:
+        """What is fetched where Secure Boot is off: shim, the signed GRUB, and Daskel's loader."""
+        for path in (chain.second, CONFIGURATION, chain.goes_on_to):
+            self._tftp("loader", server, path, LOADER)
+
+    def _loaded(self, server: IPv4Address) -> bool:
+        """Kernel and initrds, as the loader is told. False when it is told to leave."""
+        if self._kernel_head:  # it had no loader
+            return True
+        tries = self._configuration(server)
+        for number, (kernel, initrds) in enumerate(tries, 1):
+            try:
+                if kernel[:1] == [_STARTS]:
+                    self._fetch("image", kernel[1])
+                    return self._take_parts(kernel[1])
+                self._fetch("kernel", kernel[0])
+                self._stage("kernel")
+                for initrd in initrds:
+                    self._fetch("initrd", initrd)
+                    self._stage("initrd")
+            except BootError:
+                if number == len(tries):
+                    raise
+            else:
+                self._result.command_line = " ".join(kernel[1:])
+                return True
+        self._stage("local disk")
+        return False
+
+    def _configuration(self, server: IPv4Address) -> list[Try]:
+        """What the boot loader is told to load; nothing when it is told to start from the local
+        disk."""
         path = config_path(self._result.mac)
         if self._folder:
             url = f"{self._folder}/{path.rsplit('/', 1)[1]}"
             data = self._keep("configuration", url, http_pieces(self._wire, self._own, url))
         else:
             data = self._tftp("configuration", server, path, LOADER)
-        kernel, initrds, leaves = _default_entry(data.decode())
-        if not kernel and not leaves:
+        tries, leaves = _default_entry(data.decode(), _cpu_of(self._face))
+        if not tries and not leaves:
             raise BootError("the loader's configuration names no kernel")
-        self._result.command_line = " ".join(kernel[1:])
         self._stage("menu")
-        return (kernel[0] if kernel else ""), initrds
+        return tries
 
     def _texts(self, board: Board, acknowledged: Packet) -> None:
         """A board's own text files, and what they name."""
@@ -238,7 +294,6 @@ class _Booting:
             self._keep(what, path, http_pieces(self._wire, self._own, url))
         else:
             self._tftp(what, IPv4Address(server), path, LOADER)
-        self._stage(what)
 
     def _system(self) -> None:
         """The kernel runs: its own DHCP, under another client identifier, and its root."""
@@ -299,9 +354,12 @@ class _Booting:
         """The content of a text; of everything else, no more than its digest is kept."""
         began, digest, size, text = time.monotonic(), sha256(), 0, b""
         self._kernel_head = b"" if what == "kernel" else self._kernel_head
+        self._image_parts = parts = ImageParts() if what == "image" else None
         for piece in pieces:
             if what == "kernel" and len(self._kernel_head) < HEAD:
                 self._kernel_head += piece
+            if parts:
+                parts.take(piece)
             digest.update(piece)
             size += len(piece)
             text += piece if what == "configuration" else b""
@@ -310,23 +368,34 @@ class _Booting:
         return text
 
 
-def _default_entry(text: str) -> tuple[list[str], list[str], bool]:
-    """Kernel with its arguments, initrds, and whether it leaves: of the menu's default entry, or of
-    all there is."""
+# The kernel, as the boot loader names it, with its arguments; and the initrds
+Try = tuple[list[str], list[str]]
+
+
+def _cpu_of(face: Face) -> str:
+    """As GRUB calls it."""
+    return "arm64" if processor(face.architecture or 0) == "arm64" else "x86_64"
+
+
+def _default_entry(text: str, cpu: str) -> tuple[list[Try], bool]:
+    """What is loaded, each when the one before failed, and whether it leaves: of the menu's default
+    entry, or of all there is."""
     default, entry = "", ""
     leaving: set[str] = set()
-    kernels: dict[str, list[str]] = {}
-    initrds: dict[str, list[str]] = {}
+    tries: dict[str, list[Try]] = {}
     for line in text.splitlines():
         words = shlex.split(line.strip().removesuffix("; then"), comments=True)
         if words[:1] == ["set"] and words[1].startswith("default="):
             default = words[1].removeprefix("default=")
         elif words[:1] == ["menuentry"]:
             entry = words[words.index("--id") + 1]
+        elif words[:2] == ["if", _STARTS]:
+            path = words[2].replace("$grub_cpu", cpu)
+            tries.setdefault(entry, []).append(([_STARTS, path], []))
         elif words[:2] == ["if", "linux"]:
-            kernels[entry] = words[2:]
+            tries.setdefault(entry, []).append((words[2:], []))
         elif words[:2] == ["if", "initrd"]:
-            initrds[entry] = words[2:]
+            tries[entry][-1][1].extend(words[2:])
         elif words == ["exit"]:
             leaving.add(entry)
-    return kernels.get(default, []), initrds.get(default, []), default in leaving
+    return tries.get(default, []), default in leaving

@@ -20,7 +20,7 @@ from daskel.rehearse.storm import Job
 
 _TIMES = 3  # boots that are measured, after one that fills caches
 _WHAT = {"loader": "loader", "configuration": "menu", "kernel": "kernel", "initrd": "initrd",
-         "root": "root"}  # fmt: skip
+         "image": "kernel", "root": "root"}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,13 +53,13 @@ def _middle(costs: Sequence[Cost]) -> Cost:
 
 
 def _once(job: Job, server: int) -> list[Cost]:
-    marks = [(time.monotonic(), _look(server))]
+    marks = [_look(server)]
     stages: list[str] = []
 
     def moved(boot: SimulatedBoot) -> None:
         for stage, _ in boot.stages[len(stages) :]:
             stages.append(stage)
-            marks.append((time.monotonic(), _look(server)))
+            marks.append(_look(server))
 
     boot = job.run(moved)
     if boot.problem:
@@ -69,19 +69,37 @@ def _once(job: Job, server: int) -> list[Cost]:
         stage = _WHAT.get(got.what, "")
         sizes[stage] = sizes.get(stage, 0) + got.size
     return [
-        Cost(stage, at - before, sizes.get(stage, 0), *(max(0.0, b - a) for a, b in zip(
-            used_before, used, strict=True)))
-        for stage, (before, used_before), (at, used) in zip(stages, marks, marks[1:], strict=False)
+        Cost(
+            stage, at.began - before.ended, sizes.get(stage, 0),
+            max(0.0, at.server - before.server), max(0.0, at.below - before.below),
+            at.own_began - before.own_ended,
+        )
+        for stage, before, at in zip(stages, marks, marks[1:], strict=False)
     ]  # fmt: skip
 
 
-def _look(server: int) -> tuple[float, float, float]:
-    """Seconds of processors until now: the server's first process, those below, and this one."""
+@dataclass(frozen=True, slots=True)
+class _Mark:
+    """Seconds of processors until now: of the server's first process, and of those below. To look
+    takes some time itself, which belongs to no stage: when it began and ended, and the seconds of
+    this process then."""
+
+    began: float
+    own_began: float
+    server: float
+    below: float
+    ended: float
+    own_ended: float
+
+
+def _look(server: int) -> _Mark:
+    began, own = time.monotonic(), time.process_time()
     below = 0.0
     with suppress(psutil.Error):
         for process in psutil.Process(server).children(recursive=True):
             below += _on_processors(process.pid)
-    return _on_processors(server), below, time.process_time()
+    first = _on_processors(server)
+    return _Mark(began, own, first, below, time.monotonic(), time.process_time())
 
 
 def _on_processors(process: int) -> float:

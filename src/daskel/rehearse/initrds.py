@@ -26,7 +26,11 @@ class Initrds:
         loadout_name = effective(self._site, boot.name).loadout_name
         loadout = self._site.loadouts.get(loadout_name or "")
         kinds = {got.what for got in boot.files}
-        if loadout is None or not loadout.root or not {"kernel", "root"} <= kinds:
+        if (
+            loadout is None
+            or not loadout.root
+            or not ({"kernel", "image"} & kinds and "root" in kinds)
+        ):
             return "", "", []
         key = str(loadout_name), loadout.root
         if key not in self._known:

@@ -7,7 +7,7 @@ import shutil
 import socket
 import subprocess
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -25,9 +25,11 @@ _FOLDERS = tuple(Path("/usr") / name for name in (
     "share/OVMF", "share/AAVMF", "lib/u-boot", "share/edk2/x64", "share/edk2/ovmf",
     "share/edk2/aarch64", "share/qemu", "share/qemu-efi-aarch64",
 ))  # fmt: skip
+_SECURE = "uefi-x64 with Secure Boot"
 _CODE = {  # by the kind of firmware: file names of the firmware itself, and of its variables
     "uefi-x64": (("OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd"), ("OVMF_CODE.fd", "OVMF_VARS.fd"),
              ("OVMF_CODE.4m.fd", "OVMF_VARS.4m.fd")),
+    _SECURE: (("OVMF_CODE_4M.ms.fd", "OVMF_VARS_4M.ms.fd"),),  # with the keys of its makers
     "uefi-x86": (("OVMF32_CODE_4M.secboot.fd", "OVMF32_VARS_4M.fd"),),
     UBOOT: (("qemu_arm64/u-boot.bin", ""),),
     "uefi-arm64": (("AAVMF_CODE.fd", "AAVMF_VARS.fd"), ("QEMU_EFI.fd", "QEMU_VARS.fd")),
@@ -131,10 +133,12 @@ async def _execute(monitor: Path, command: str, arguments: Mapping[str, object])
 def switch_on(  # noqa: PLR0913 - all that a machine is made of, by name
     network: Network, folder: Path, name: str, mac: str, firmware: str, *,
     card: str = "virtio-net-pci", memory: int = 768, more: Sequence[str] = (),
+    secure_boot: bool = False, prepare: Callable[[Path], None] = lambda _: None,
 ) -> VirtualMachine:  # fmt: skip
     """An empty machine, one of `KINDS`, that boots from its network card; `memory` in MiB; `more`:
-    other words for QEMU. What it writes goes into `folder`, into files that begin with its name.
-    Raises MissingRequirementError."""
+    other words for QEMU; `secure_boot`: as machines are sold, for uefi-x64. What it writes goes
+    into `folder`, into files that begin with its name; `prepare` is given the one with the
+    variables of UEFI before it is switched on. Raises MissingRequirementError."""
     arm, http = firmware in ("uefi-arm64", "uefi-arm64-http", UBOOT), firmware.endswith("-http")
     program = "qemu-system-aarch64" if arm else "qemu-system-x86_64"
     if not shutil.which(program):
@@ -146,7 +150,8 @@ def switch_on(  # noqa: PLR0913 - all that a machine is made of, by name
     network.add_tap(tap)
     rom = "" if firmware == "bios" else ",romfile="  # without one on the card, UEFI has its own
     machine = ["-M", "virt", "-device", "ramfb"] if arm else ["-vga", "std"]
-    if firmware.startswith("uefi-x86"):  # whose firmware is built for it
+    kind = _SECURE if secure_boot else firmware.removesuffix("-http")
+    if kind in ("uefi-x86", _SECURE):  # whose firmware is built for it
         machine += ["-M", "q35,smm=on", "-global", "driver=cfi.pflash01,property=secure,value=on"]
     machine += ["-cpu", "cortex-a57" if firmware == UBOOT else "max"]
     process = network.start(
@@ -158,14 +163,16 @@ def switch_on(  # noqa: PLR0913 - all that a machine is made of, by name
         *more,
         "-netdev", f"tap,id=net,ifname={tap},script=no,downscript=no",
         "-device", f"{card},netdev=net,mac={mac},bootindex=1{rom}",
-        *_firmware(folder, name, firmware.removesuffix("-http"), http),
+        *_firmware(folder, name, kind, http, prepare),
         log=folder / f"{name}.qemu",
     )  # fmt: skip
     log.touch()
     return VirtualMachine(process, log, serial, monitor, keyboard=not arm)
 
 
-def _firmware(folder: Path, name: str, kind: str, http: bool) -> list[str]:
+def _firmware(
+    folder: Path, name: str, kind: str, http: bool, prepare: Callable[[Path], None]
+) -> list[str]:
     if kind == "bios":
         return []
     pairs = [(place / code, place / own) for place in _FOLDERS for code, own in _CODE[kind]]
@@ -179,6 +186,7 @@ def _firmware(folder: Path, name: str, kind: str, http: bool) -> list[str]:
         return ["-bios", str(code)]
     variables = folder / f"{name}.vars"
     shutil.copy(own, variables)
+    prepare(variables)
     options = ["-drive", f"if=pflash,format=raw,readonly=on,file={code}"]
     options += ["-drive", f"if=pflash,format=raw,file={variables}"]
     for key in ("IPv6PXESupport", *(("IPv4PXESupport",) if http else ())):

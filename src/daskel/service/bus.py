@@ -19,16 +19,21 @@ class Bus:
 
     def __init__(self) -> None:
         self._by_kind: defaultdict[type[Event], list[Callable[[Any], None]]] = defaultdict(list)
+        self._all: dict[type[Event], tuple[Callable[[Any], None], ...]] = {}  # told of a kind
 
     def listen(self, kind: type[Kind], heard: Callable[[Kind], None]) -> None:
         """`heard` is told of every event of one kind; of all, when that is `Event`."""
         self._by_kind[kind].append(heard)
+        self._all.clear()
 
     def tell(self, event: Event) -> None:
         """Tell all who listen for this kind, then all who listen for every one."""
-        for kind in (type(event), Event):
-            for heard in self._by_kind.get(kind, ()):
-                try:
-                    heard(event)
-                except Exception:  # noqa: BLE001 - a fault of ours ends nothing else
-                    _log.exception("an event was not dealt with: %s", type(event).__name__)
+        kind = type(event)
+        found = self._all.get(kind)
+        if found is None:
+            found = self._all[kind] = (*self._by_kind[kind], *self._by_kind[Event])
+        for heard in found:
+            try:
+                heard(event)
+            except Exception:  # noqa: BLE001 - a fault of ours ends nothing else
+                _log.exception("an event was not dealt with: %s", kind.__name__)

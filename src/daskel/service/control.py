@@ -6,12 +6,14 @@ Everybody in the socket's group may ask what runs; changing needs the server's u
 from __future__ import annotations
 
 import asyncio
+import gc
 import json
 import os
 import socket
 import struct
 from collections import Counter
-from collections.abc import Awaitable, Callable, Collection
+from collections.abc import Awaitable, Callable, Collection, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -23,6 +25,7 @@ from daskel.core.history.events import DETAILS
 from daskel.core.history.outcome import result
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.model import Site
+from daskel.core.site.toml import LETS_OTHERS_RUN, read_toml
 from daskel.core.values import counted
 from daskel.service.server import Server
 from daskel.service.watching import Watching
@@ -71,7 +74,7 @@ class Running:
 
     def boot(self, name: str) -> Answer:
         """The current boot of a client, whole."""
-        return {"boot": self._watching.boot(name)}
+        return self._watching.boot(name)
 
     def status(self) -> Answer:
         """What runs, since when, and how far its clients are."""
@@ -124,7 +127,11 @@ class Running:
 
     async def compare(self) -> Answer:
         """What would change for whom if the site file were taken over now."""
-        new = await asyncio.to_thread(load_checked, self._path, roots=False)
+        with _no_collections(kept=False):
+            return await self._compare()
+
+    async def _compare(self) -> Answer:
+        new = await self._load()
         if not new.usable or new.site is None:
             found = [_finding(f) for f in _bad(new)]
             return {"findings": found, "changes": [], "differs": True, "restart": False}
@@ -138,8 +145,12 @@ class Running:
 
     async def apply(self) -> Answer:
         """Take the site file over; one with an error changes nothing that runs."""
+        with _no_collections(kept=True):
+            return await self._apply()
+
+    async def _apply(self) -> Answer:
         try:
-            new = await asyncio.to_thread(load_checked, self._path, roots=False)
+            new = await self._load()
         except MissingRequirementError as error:
             return self._kept(str(error))
         if not new.usable or new.site is None:
@@ -149,6 +160,11 @@ class Running:
             answer = self._kept(f"{counted(len(bad), 'finding')} in {self._path}")
             return answer | {"findings": [_finding(finding) for finding in bad]}
         return await self._use(new, new.site)
+
+    async def _load(self) -> SiteFile:
+        """The site file as it is now. Raises MissingRequirementError."""
+        LETS_OTHERS_RUN.set(True)
+        return await asyncio.to_thread(load_checked, self._path, roots=False)
 
     async def _use(self, new: SiteFile, site: Site) -> Answer:
         try:
@@ -161,6 +177,7 @@ class Running:
             self._note("built", f"boot loader {path}")
         self._texts, self._since = new.texts, self._clock.now()
         self._taken_over(site)
+        read_toml.cache_clear()
         said = f"{self._path}: {counted(len(site.clients), 'client')}"
         self._note("taken over", said)
         return {"applied": True, "said": said}
@@ -168,6 +185,19 @@ class Running:
     def _kept(self, reason: str) -> Answer:
         self._note("kept", f"the site as it was: {reason}")
         return {"applied": False, "said": reason}
+
+
+@contextmanager
+def _no_collections(*, kept: bool) -> Iterator[None]:
+    """Python's collector would look through all of a large site while it is read, and nobody be
+    answered meanwhile. What was read and is `kept` is left alone afterwards, too."""
+    gc.disable()
+    try:
+        yield
+    finally:
+        if kept:
+            gc.freeze()
+        gc.enable()
 
 
 def _text(path: Path) -> str | None:

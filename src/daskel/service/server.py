@@ -10,6 +10,7 @@ from collections.abc import Callable, Collection, Mapping
 from ipaddress import IPv4Address
 from itertools import chain
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from daskel.core.boot.address import Lease
 from daskel.core.boot.segments import behind_relays, servers
@@ -43,6 +44,9 @@ from daskel.system.nfs.registered import Registered
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.publishing import PublishedFolder
 
+if TYPE_CHECKING:  # few sites have a key
+    from daskel.core.efi.signature import Signer
+
 _log = logging.getLogger(__name__)
 
 
@@ -56,7 +60,7 @@ class Server:
         self, site: Site, files: Path, published: PublishedFolder, roots: Path, slates: Path,
         uploads: Path, state: Path, wire: Wire,
         emit: Callable[[Event, Stage | None], None], tls: ssl.SSLContext | None = None,
-        clock: Clock = SYSTEM,
+        clock: Clock = SYSTEM, signer: Signer | None = None,
     ) -> None:  # fmt: skip
         self._opened_for = _at_start(site)
         self._shared = Shared(
@@ -74,7 +78,7 @@ class Server:
         self._streams: list[HttpService | NfsService | PortMapper | Metrics] = []
         self._tasks: list[asyncio.Task[None]] = []
         self._registered: Registered | None = None
-        contents = Contents(self._shared)
+        contents = self._contents = Contents(self._shared, signer)
         self._simple += _dhcp_services(self._shared)
         if not wire.loopback:
             self._simple.append(OtherServers(self._shared, _alone_on(site)))
@@ -188,6 +192,7 @@ class Server:
         self._tasks = [asyncio.create_task(service.serve()) for service in self._simple]
         self._tasks.append(asyncio.create_task(self._shared.keep_lobby()))
         self._tasks.append(asyncio.create_task(self._shared.keep_boots()))
+        self._tasks.append(asyncio.create_task(self._shared.look_ahead()))
 
     async def failed(self) -> None:
         """Returns only by raising: when one of the services ended with an error."""
@@ -202,6 +207,7 @@ class Server:
             service.close()
         for stream in self._streams:
             await stream.close()
+        self._contents.close()
         await self.exports.close()
         if self._registered:
             self._registered.close()

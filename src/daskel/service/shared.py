@@ -15,7 +15,8 @@ from sqlalchemy.exc import DatabaseError
 
 from daskel.core.boot.address import Lease, Leases
 from daskel.core.boot.caller import Claims, verified
-from daskel.core.boot.identity import by_address
+from daskel.core.boot.identity import by_address, settings_of
+from daskel.core.boot.on_disk import OnDisk
 from daskel.core.boot.segments import of_peer
 from daskel.core.boot.wire import Wire
 from daskel.core.content.bandwidth import Bandwidth
@@ -26,6 +27,7 @@ from daskel.core.history.events import Contested, Event, Malformed, Seen, Stage,
 from daskel.core.history.once import Assignments
 from daskel.core.replies.answer import Answers
 from daskel.core.replies.memory import Datagrams
+from daskel.core.site.layers import segment_name
 from daskel.core.site.model import Site
 from daskel.core.site.own_kernels import with_published
 from daskel.service.bus import Bus
@@ -39,6 +41,7 @@ from daskel.system.uploads import UploadsFolder
 
 _log = logging.getLogger(__name__)
 _LOBBY_PAUSE = 2.0  # seconds
+_AHEAD, _PAUSES = 0.0005, 10  # seconds of work at once; how many times as long is rested
 _CONTESTED_PAUSE, _MOST_CONTESTED = 60.0, 1000  # seconds; what is remembered
 _TOGETHER, _BETWEEN = 10, 0.05  # boots written with one transaction; seconds between two
 _LEASES_FIRST, _STILL = 10.0, 0.5  # seconds that boots wait at most; without a lease written
@@ -88,6 +91,8 @@ class Shared:
         self.lobby = store.lobby()
         self.once = Assignments(site, store.once())
         self.leases: Leases = store.load()
+        self._on_disk = OnDisk(self.leases.all())
+        self._other_site = asyncio.Event()
         self._steady = max(clock.now(), store.latest()) - clock.monotonic()
         self.use(site)
         self._writer = ThreadPoolExecutor(max_workers=1, thread_name_prefix="store")
@@ -111,6 +116,7 @@ class Shared:
         }
         self.answers = Answers(site, self.leases, self.wire.ports, self.once.assigned)
         self.datagrams = Datagrams(self.answers)
+        self._other_site.set()
         self.known = {bytes.fromhex(mac.replace(":", "")) for mac in site.by_mac}
 
     def slate_is_on(self, root: str, client: str, version: int | None) -> None:
@@ -127,7 +133,7 @@ class Shared:
 
     def emit(self, event: Event) -> None:
         """Something happened: remember what must be, and tell whoever listens."""
-        if isinstance(event, Seen):
+        if event.who.name is None and isinstance(event, Seen):
             self.lobby.see(event, self.clock.now())
         changed = self.once.happened(event)
         if changed is not None and event.who.name:
@@ -171,6 +177,29 @@ class Shared:
                 except Exception:  # a full disk must not end the services  # noqa: BLE001 - a fault of ours ends nothing else
                     _log.exception("the lobby could not be kept")
 
+    async def look_ahead(self) -> None:
+        """Works out what the site says about each of its clients, a little at a time, so that a
+        machine that asks for the first time need not wait for that."""
+        while True:
+            self._other_site.clear()
+            site, began = self.site, self.clock.monotonic()
+            for name, client in site.clients.items():
+                segment = segment_name(site, client)
+                if segment in site.served:
+                    self._look_at(site, Who(name, client.mac), str(segment))
+                if self.clock.monotonic() - began > _AHEAD:
+                    await self.clock.sleep(_AHEAD * _PAUSES)
+                    began = self.clock.monotonic()
+                    if site is not self.site:
+                        break
+            await self._other_site.wait()
+
+    def _look_at(self, site: Site, who: Who, segment: str) -> None:
+        try:
+            settings_of(site, who, segment, assigned=self.once.assigned)
+        except Exception:  # noqa: BLE001 - a fault of ours ends nothing else
+            _log.exception("what the site says about %s could not be worked out", who)
+
     async def keep_boots(self) -> None:
         """Writes what happened every two seconds, a few boots at a time and with a pause between,
         so that leases need not wait for them; forgets what is older than the site says."""
@@ -208,11 +237,17 @@ class Shared:
         except Exception:  # a full disk must not end the services  # noqa: BLE001 - a fault of ours ends nothing else
             _log.exception("boots could not be kept")
 
+    def is_kept(self, leases: Sequence[Lease]) -> bool:
+        """Whether all of these are on disk already."""
+        return all(map(self._on_disk.covers, leases))
+
     async def keep(self, leases: Sequence[Lease]) -> None:
         """Returns when the leases are on disk; other services go on meanwhile."""
         if leases:
             self._leased = self.clock.monotonic()
-            await asyncio.get_running_loop().run_in_executor(self._writer, self._store.keep, leases)
+            rows = self._on_disk.rows(leases, self.lease_time())
+            await asyncio.get_running_loop().run_in_executor(self._writer, self._store.keep, rows)
+            self._on_disk.written(rows)
 
     def caller(self, server: IPv4Address, peer: str) -> tuple[str, Who]:
         """The segment and the machine that reached `server` from the address of a socket."""
@@ -240,7 +275,8 @@ class Shared:
     def _believe(self, lease: Lease) -> None:
         """Nothing is answered that depends on it being on disk."""
         self.leases.put(lease)
-        written = self._writer.submit(self._store.keep, [lease])
+        rows = self._on_disk.rows([lease], self.lease_time())
+        written = self._writer.submit(self._store.keep, rows)
         written.add_done_callback(_say_failure)
 
     def _contest(self, event: Contested) -> None:

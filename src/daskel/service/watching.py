@@ -41,20 +41,25 @@ class Watching:
         """A row for each machine that something happened to since then (seconds since 1970)."""
         now = self._clock.now()
         files = {move.who.mac: move for move in moving if move.who.mac}
-        boots = [b for b in self._history.current.values() if b.last >= since or b.mac in files]
-        boots.sort(key=lambda boot: boot.began)
-        boots = boots[-_MOST:]
+        found = {boot.mac: boot for boot in self._history.since(since)}
+        sending = self._history.current.keys() & files.keys()
+        found |= {mac: self._history.current[mac] for mac in sending}
+        boots = sorted(found.values(), key=lambda boot: (boot.began, boot.number))[-_MOST:]
         self._told = {boot.number: self._tell(boot, now) for boot in boots}
         rows = [self._row(boot, files.get(boot.mac), now) for boot in boots]
         self._before = {mac: (now, move.done) for mac, move in files.items() if mac}
         return rows
 
-    def boot(self, name: str) -> dict[str, Any] | None:
-        """The current boot of a client, by name or MAC address, as it is kept."""
+    def boot(self, name: str) -> dict[str, Any]:
+        """The current boot of a client, by name or MAC address, as it is kept; and the one before,
+        when its firmware went on from there at once."""
         for boot in self._history.current.values():
             if name in (boot.client, boot.mac):
-                return as_row(boot)
-        return None
+                return {
+                    "boot": as_row(boot),
+                    "before": list(map(as_row, self._history.before(boot))),
+                }
+        return {"boot": None, "before": []}
 
     def _tell(self, boot: Boot, now: float) -> _Told:
         ended = result(boot, now)
@@ -65,7 +70,7 @@ class Watching:
         troubled = ended == Result.UNDER_WAY and in_trouble(boot)
         why = ""
         if troubled or ended in (Result.STUCK, Result.REFUSED):
-            causes = diagnose(Case(boot, now))
+            causes = diagnose(Case(boot, now, self._history.before(boot)))
             nothing = "nothing happens any more" if ended == Result.STUCK else ""
             why = causes[0].problem if causes else nothing
         waits = waits_for(boot) if ended in (Result.UNDER_WAY, Result.LOBBY) else ""

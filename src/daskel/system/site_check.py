@@ -37,6 +37,8 @@ from daskel.system.host.privileges import account_of
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.own_kernels import releases
 from daskel.system.roots.roots import RootFolder
+from daskel.system.signatures import check_signatures
+from daskel.system.signing import load_signer
 from daskel.system.sitefile import Instead, SiteFile, load
 
 _WITH_RELEASE = 64 << 10  # bytes of an x86 kernel that say which it is
@@ -60,6 +62,9 @@ def load_checked(
         file.findings += check_site(file.site, names)
         file.findings += _on_disk(file, file.site)
         file.findings += _certificate(file, file.site)
+        file.findings += _key(file, file.site)
+        file.findings += _keys_for_all(file, file.site)
+        file.findings += check_signatures(file.site, file.boot_file)
         file.findings += _root_folders(file, file.site) if roots else ()
         file.findings += _here(file, file.site)
         file.findings.sort(key=place)
@@ -88,6 +93,43 @@ def _certificate(file: SiteFile, site: Site) -> Iterator[Finding]:
         for why, remedy in refused_by_firmware(file.certificate[0], _https_hosts(site)):
             problem = f"firmware refuses the certificate {file.certificate[0]}: {why}"
             yield Finding(Severity.WARNING, site.origin("site", "https"), problem, remedy)
+
+
+def _key(file: SiteFile, site: Site) -> Iterator[Finding]:
+    """The site's own key, as far as this user may read it."""
+    if not file.signing:
+        return
+    certificate, key = file.signing
+    origin = site.origin("site", "signing")
+    try:
+        if _is_mine(key):
+            load_signer(certificate, key)
+            if key.stat().st_mode & (stat.S_IRWXG | stat.S_IRWXO):
+                problem = f"other users can read {key}: what they sign, machines start"
+                yield Finding(Severity.WARNING, origin, problem, f"chmod 600 {key}")
+    except MissingRequirementError as error:
+        yield Finding(Severity.ERROR, origin, error.problem, error.remedy)
+
+
+def _keys_for_all(file: SiteFile, site: Site) -> Iterator[Finding]:
+    """Keys that lie where machines fetch files."""
+    files = file.files.resolve()
+    for name, pair in (("signing", file.signing), ("https", file.certificate)):
+        if pair and files in pair[1].resolve().parents:
+            problem = f"the key {pair[1]} lies below {file.files}: every machine can fetch it"
+            remedy = "move it away, and make another one: it may be known"
+            yield Finding(Severity.ERROR, site.origin("site", name), problem, remedy)
+
+
+def _is_mine(key: Path) -> bool:
+    """Whether this user may read it, or it is not there at all."""
+    try:
+        key.open("rb").close()
+    except PermissionError:
+        return False
+    except OSError:
+        return True
+    return True
 
 
 def _https_hosts(site: Site) -> set[str]:

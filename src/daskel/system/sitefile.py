@@ -18,7 +18,7 @@ from daskel.core.site.model import Site
 from daskel.core.site.own_kernels import of_path, with_published
 from daskel.core.site.parse import parse, place
 from daskel.core.site.positions import Origin
-from daskel.system.bootloader import unbuilt
+from daskel.system.bootloader import signed, stubs, unbuilt
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.publishing import BLOBS, PublishedFolder, preview
 from daskel.system.roots.roots import RootFolder
@@ -100,6 +100,13 @@ class SiteFile:
         return (self.folder(https.certificate), self.folder(https.key)) if https else None
 
     @property
+    def signing(self) -> tuple[Path, Path] | None:
+        """The certificate of the site's own key, and the key."""
+        assert self.site
+        own = self.site.settings.signing
+        return (self.folder(own.certificate), self.folder(own.key)) if own else None
+
+    @property
     def state(self) -> Path:
         """The store."""
         assert self.site
@@ -131,7 +138,10 @@ def load(path: Path, instead: Instead | None = None) -> SiteFile:
     findings = sorted(parsed.findings + missing, key=place)
     file = SiteFile(path, parsed.site, findings, texts)
     if file.site is not None:
-        file.site = replace(file.site, unbuilt=unbuilt(file.files))
+        files = file.files
+        file.site = replace(
+            file.site, unbuilt=unbuilt(files), signed=signed(files), stubs=stubs(files)
+        )
         _publish(file, file.site)
     return file
 

@@ -20,7 +20,15 @@ def test_handoff(demo_folder: Path) -> None:
     }.items() <= next(row for row in rows if row["option"] == 224).items()
     beside = daskel("handoff", "library", cwd=demo_folder).stdout
     assert "Daskel adds all this itself" in beside and "50 58 45 43 6c 69 65 6e 74" in beside
+    assert "signed GRUB" not in beside
     site = demo_folder / "daskel.toml"
+    said = SiteText(site.read_text())
+    site.write_text(said.replace("[client.lib-04]\n", '[client.lib-04]\nsecure-boot = "shim"\n'))
+    chain = json.loads(daskel("handoff", "library", "--json", cwd=demo_folder).stdout)["parts"][-1]
+    assert chain["clients"] == ["lib-04"]
+    assert [(row["name"], row["value"]) for row in chain["rows"]] == [("next-server", "10.61.9.1")]
+    assert "signed GRUB" in daskel("handoff", "library", cwd=demo_folder).stdout
+    site.write_text(said)
     site.write_text(SiteText(site.read_text()).replace('dhcp = "proxy"', 'dhcp = "off"'))
     shown = daskel("handoff", "library", "--client", "lib-01", cwd=demo_folder).stdout
     assert "loader/uefi-x64.efi" in shown and "02:61:09:00:00:01" in shown and "lib-02" not in shown

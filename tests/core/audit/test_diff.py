@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pytest
 
-from daskel.core.audit.diff import Change, Unnoticed, differences
+from daskel.core.audit import diff
+from daskel.core.audit.diff import Change, Unnoticed, concerned, differences
 from daskel.core.site.model import Site
 from daskel.core.site.parse import parse
 from daskel.core.site.tables import TABLES, SiteTable, Table
@@ -40,6 +43,13 @@ def test_what_changes_for_whom() -> None:
         Change("removed", ("buoy-6",)),
     ]
     assert not differences(site_from(DEMO), site_from(DEMO))
+
+
+def test_an_entry_of_a_menu_that_is_fetched_otherwise_is_noticed() -> None:
+    after = DEMO.replace('kernel = "rescue', 'fetch = "tftp"\nkernel = "rescue')
+    change, *others = differences(site_from(DEMO), site_from(after))
+    assert change.what.startswith("kernel over ") and "rescue by tftp" in change.what
+    assert set(TIDE) <= set(change.clients) and not others
 
 
 def test_what_is_not_noticed_is_told_from_what_is() -> None:
@@ -87,13 +97,16 @@ type = "list"
 VALUES: dict[str, dict[str, str]] = {
     "site": {
         "args": '["a=1"]', "options": '{ time-offset = 3 }', "boot-file": '"other.img"',
+        "fetch": '"tftp"', "secure-boot": '"off"', "loader": '"none"',
         "name": '"Other"', "files": '"files2"', "roots": '"roots2"', "slates": '"slates2"',
         "uploads": '"up2"', "nfs": '"kernel"', "tftp-window": "4", "account": '"daskel"',
-        "https": '{ certificate = "c", key = "k" }', "state": '"state2.db"', "keep-boots": '"1d"',
+        "https": '{ certificate = "c", key = "k" }',
+        "signing": '{ certificate = "c", key = "k" }', "state": '"state2.db"', "keep-boots": '"1d"',
         "metrics": '"127.0.0.1:9461"', "loaders": '["bios"]',
     },
     "segment.tideroom": {
         "args": '["a=1"]', "options": '{ time-offset = 3 }', "boot-file": '"other.img"',
+        "fetch": '"tftp"', "secure-boot": '"off"', "loader": '"none"',
         "network": '"10.61.8.0/23"', "server": '"10.61.8.2"', "dhcp": '"proxy"',
         "interface": '"enp3s0"', "relays": '["10.61.8.9"]', "shares": '"library"',
         "pool": '["10.61.8.100 - 10.61.8.120"]', "router": '"10.61.8.3"',
@@ -115,6 +128,7 @@ VALUES: dict[str, dict[str, str]] = {
     },
     "loadout.notebook": {
         "args": '["a=1"]', "options": '{ time-offset = 3 }', "boot-file": '"other.img"',
+        "fetch": '"tftp"', "secure-boot": '"off"', "loader": '"none"',
         "title": '"Other"', "password": '"grub.pbkdf2.sha512.1.0A.0B"', "kernel": '"other"',
         "initrd": '["other"]', "root": '"spare"', "boot": '"local"', "delivery": '"memory"',
         "raw": '"x.sys"', "load": "0x5200", "start": "0x5204", "names": '{ "A" = "b" }',
@@ -130,11 +144,13 @@ VALUES: dict[str, dict[str, str]] = {
     'upload."logs/{{ client.name }}/*"': {"size": '"2 MiB"', "files": "4"},
     "group.tide": {
         "args": '["a=1"]', "options": "{ }", "boot-file": '"other.img"',
+        "fetch": '"tftp"', "secure-boot": '"off"', "loader": '"none"',
         "segment": '"boathouse"', "boot": '"rescue"', "slate": '"fresh"',
         "firmware": '"uefi-x64"', "delivery": '"blocks"',
     },
     "client.tide-02": {
         "args": '["a=1"]', "options": '{ time-offset = 3 }', "boot-file": '"other.img"',
+        "fetch": '"tftp"', "secure-boot": '"off"', "loader": '"none"',
         "mac": '"02:61:08:00:00:77"', "group": '["buoy"]', "segment": '"boathouse"',
         "boot": '"disk"', "slate": '"none"', "address": '"10.61.8.50"', "uuid": '"u"',
         "serial": '"s"', "firmware": '"uefi-x64"', "place": '"A3"', "delivery": '"memory"',
@@ -143,7 +159,8 @@ VALUES: dict[str, dict[str, str]] = {
 UNNOTICED = {  # that no machine receives anything else by these is checked, too
     ("site", key): Unnoticed.SERVER
     for key in (
-        "files", "roots", "slates", "uploads", "account", "https", "state", "keep-boots", "metrics",
+        "files", "roots", "slates", "uploads", "account", "https", "signing", "state", "keep-boots",
+        "metrics",
     )
 } | {
     ("segment", "interface"): Unnoticed.SERVER, ("segment", "relays"): Unnoticed.SERVER,
@@ -186,3 +203,26 @@ def _with_value(table: str, key: str) -> Site:
     site = parse(text, "daskel.toml", templates=templates).site
     assert site
     return site
+
+
+CLIENTS = {
+    **{key: _with_value("client.tide-02", key) for key in VALUES["client.tide-02"]},
+    "one of another name": site_from(BASE.replace("[client.tide-02]", "[client.tide-22]")),
+    "two that have changed places": site_from(
+        replaced(BASE, "02:61:08:00:00:02", "02:61:08:00:00:99", "02:61:08:00:00:01",
+                 "02:61:08:00:00:02", "02:61:08:00:00:99", "02:61:08:00:00:01")
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("what", CLIENTS)
+def test_only_clients_whose_table_differs_receive_something_else(
+    what: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    before, after = site_from(BASE), CLIENTS[what]
+    assert 0 < len(concerned(before, after)) <= 2
+    some = differences(before, after)
+    monkeypatch.setattr(diff, "concerned", lambda *_: list({**after.clients, **before.clients}))
+    assert differences(before, after) == some
+    other = replace(after, unbuilt=frozenset({"bios"}))
+    assert len(concerned(before, other)) >= len(before.clients)

@@ -111,8 +111,8 @@ def test_arguments_are_quoted_for_the_loader(demo_site: Site, words: list[str]) 
     found = effective(demo_site, "lib-01")
     arguments = tuple(type(found.mac)(word, found.mac.origin) for word in words if word)
     assert found.loadout
-    entry = Entry("notebook", found.loadout, arguments)
-    text = configuration(found, "(tftp,10.61.8.1)", [entry], "Skerry Point")
+    entry = Entry("notebook", found.loadout, arguments, ["(tftp,10.61.8.1)"])
+    text = configuration(found, [entry], "Skerry Point")
     (line,) = (line for line in text.splitlines() if line.startswith("if linux "))
     read = shlex.split(line.removesuffix("; then"))
     assert read[3:] == [argument.value.replace('"', "") for argument in arguments]
@@ -122,5 +122,5 @@ def test_a_local_boot_leaves_the_loader() -> None:
     site = site_from(DEMO.replace('boot = "tideroom"', 'boot = "disk"'))
     found = effective(site, "tide-01")
     assert found.loadout
-    text = configuration(found, "(tftp,10.61.8.1)", [Entry("disk", found.loadout)], "x")
+    text = configuration(found, [Entry("disk", found.loadout)], "x")
     assert text.splitlines()[-1] == "exit"

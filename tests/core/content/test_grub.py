@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import re
 import shlex
 from ipaddress import IPv4Address
+
+import pytest
 
 from daskel.core.boot.identity import roots_of
 from daskel.core.boot.wire import Ports
@@ -15,8 +18,8 @@ from tests.conftest import site_from
 from tests.core.boot.sites import BASE, STRANGER, TIDE, ask, site
 
 
-def config(made: Site, mac: str = TIDE) -> str:
-    found = Files(made, Ports()).content("tideroom", f"loader/{mac}.cfg", Who(), "tftp")
+def config(made: Site, mac: str = TIDE, over: str = "tftp") -> str:
+    found = Files(made, Ports()).content("tideroom", f"loader/{mac}.cfg", Who(), over)
     assert isinstance(found, Content) and found.data, found
     return found.data.decode()
 
@@ -33,13 +36,38 @@ def test_a_menu() -> None:
         ("quiet" in line, "mine" in line, "nfsroot=10.61.8.1:/roots/rescue" in line)
         for line in linux
     ] == [
-        (True, True, False),
-        (False, True, True),
+        *[(True, True, False)] * 2,
+        *[(False, True, True)] * 2,
     ]
     assert lines[-2:] == ["  exit", "}"]
     assert roots_of(made, Who("tide-01", TIDE), "tideroom") == {"notebook", "rescue"}
     reply = ask(made).reply
     assert reply and reply.options[Code.ROOT_PATH].startswith(b"10.61.8.1:/roots/rescue,")
+
+
+FETCHES = [  # what is written, what the configuration came over, and the devices that are tried
+    ({}, "tftp", ["http", "tftp"]),
+    ({"segment": 'fetch = "tftp"'}, "tftp", ["tftp"]),
+    ({"segment": 'fetch = "tftp"', "client": 'fetch = "http"'}, "tftp", ["http", "tftp"]),
+    ({"group": 'fetch = "tftp"'}, "http", ["http"]),
+]
+
+
+@pytest.mark.parametrize(("written", "over", "expected"), FETCHES)
+def test_what_a_kernel_is_fetched_over(
+    written: dict[str, str], over: str, expected: list[str]
+) -> None:
+    text = config(site(**written), over=over)
+    assert re.findall(r"if linux \((\w+),", text) == expected * 2, "two entries"
+    pairs = re.findall(r"if linux \((\w+),.*\n *if initrd \((\w+),", text)
+    assert pairs and all(kernel == initrd for kernel, initrd in pairs)
+
+
+def test_each_entry_of_a_menu_is_fetched_as_its_loadout_says() -> None:
+    made = site()
+    rescue = made.loadouts["rescue"].model_copy(update={"fetch": "tftp"})
+    made = made.with_tables("loadout", {**made.loadouts, "rescue": rescue})
+    assert re.findall(r"if linux \((\w+),", config(made)) == ["http", "tftp", "tftp"]
 
 
 def test_a_hidden_menu_and_a_locked_entry() -> None:

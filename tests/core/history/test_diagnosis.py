@@ -7,6 +7,8 @@ from dataclasses import replace
 from ipaddress import IPv4Address
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from daskel.core.history.aborts import abort_by, abort_of
 from daskel.core.history.boots import Boot, History, as_row, fetches, from_row
@@ -81,6 +83,14 @@ RAW_SENT = FileSent(WHO, "old/wwng.sys", FileKind.KERNEL, 70_000, 1.0, "MOP")
 KERNEL_ASKED = FileAsked(WHO, "notebook/vmlinuz", FileKind.KERNEL, 14_000_000, "tftp")
 
 
+SHIMS = FileMissing(WHO, "own/revocations_sku.efi", "tftp", "no such file", True)
+BY_SHIM = [
+    SEEN, ADDRESSED, *sent("own/start.efi", FileKind.LOADER), SHIMS,
+    *sent("own/second.efi", FileKind.LOADER),
+]  # fmt: skip
+UNIFIED = [SEEN, ADDRESSED, *sent("loader/tide-04.efi", FileKind.UNIFIED, 20_000_000)]
+
+
 def aborted(why: Abort, reason: str = "in its own words") -> list[Event]:
     return [*MENU, KERNEL_ASKED, FileAborted(WHO, "notebook/vmlinuz", "tftp", reason, why)]
 
@@ -113,6 +123,8 @@ CAUSES: list[tuple[str, list[Event], list[str]]] = [  # cause, events, words of 
     ("no-netboot", [Seen(WHO, "tideroom", None, ""), replace(ADDRESSED, firmware=False)],
      ["firmware's settings"]),
     ("loader-stops", LOADER, ["loader/bios.img"]),
+    ("loader-stops", BY_SHIM, ["second.efi", "Verification failed", "keys enrol"]),
+    ("kernel-silent", UNIFIED, ["tide-04.efi", "keys enrol", "driver"]),
     ("menu-stops", MENU, ["no kernel"]),
     ("file-missing", [*MENU, FileMissing(
         WHO, "notebook/vmlinux", "tftp", "no such file", near=("notebook/vmlinuz",))],
@@ -246,12 +258,29 @@ def test_a_machine_that_is_loaded_in_raw_frames_and_asks_again() -> None:
         (replace(SEEN, firmware="x64 UEFI", architecture=7), False),  # it has begun again
     ],
 )
-def test_firmware_that_goes_on_to_its_next_way(following: Seen, refused: bool) -> None:
+@pytest.mark.parametrize(("way", "remedy"), [(LOADER, "signed chain"), (UNIFIED, "keys enrol")])
+def test_firmware_that_goes_on_to_its_next_way(
+    following: Seen, refused: bool, way: list[Event], remedy: str
+) -> None:
     first = replace(SEEN, firmware="x64 UEFI", architecture=7)
-    before = boot_of([first, *LOADER[1:]], pause=0.1)
-    boot = boot_of([following], began=before.last + 0.5)
-    found = diagnose(Case(boot, float("inf"), [before]))
-    assert ("loader-refused" in [cause.cause for cause in found]) is refused
+    before = boot_of([first, *way[1:]], pause=0.1)
+    for events in ([following], [following, *way[1:]]):  # it may fetch the same again
+        boot = boot_of(events, began=before.last + 0.5)
+        found = diagnose(Case(boot, float("inf"), [before]))
+        told = [cause for cause in found if cause.cause == "loader-refused"]
+        assert bool(told) is refused and all(remedy in cause.remedy for cause in told)
+        assert not refused or found[0] is told[0], "it is what watch shows"
+
+
+def test_the_boot_that_firmware_left_is_remembered() -> None:
+    """For who looks at it now; what was longer ago is in the store."""
+    other = replace(SEEN, firmware="x64 UEFI HTTP", architecture=16)
+    for pause, remembered in ((1.0, 1), (60.0, 0)):
+        history = History()
+        for number, event in enumerate([replace(SEEN, architecture=7), *LOADER[1:]]):
+            history.happened(1000.0 + number, event)
+        boot = history.happened(1000.0 + len(LOADER) - 1 + pause, other)
+        assert boot and len(history.before(boot)) == remembered
 
 
 def test_much_slower_than_its_neighbours() -> None:
@@ -288,6 +317,22 @@ def test_machines_that_are_nobodys_cannot_fill_the_memory() -> None:
         mac = f"06:00:00:00:{number >> 8:02x}:{number & 255:02x}"
         history.happened(number, Seen(Who(None, mac), "tideroom", BIOS, ""))
     assert len(history.current) == 500
+
+
+@given(st.lists(st.tuples(st.integers(0, 3), st.integers(1, 60), st.integers(0, 5)), max_size=30))
+def test_what_happened_since_a_time_is_found_from_the_end(
+    steps: list[tuple[int, int, int]],
+) -> None:
+    """Also of a machine whose DHCP is too much to be kept."""
+    history, now = History(), 0
+    for number, times, later in steps:
+        who = Who(f"tide-0{number}", f"02:61:08:00:00:0{number}")
+        for _ in range(times):
+            history.happened(now, replace(ADDRESSED, who=who))
+        now += later
+    for at in range(now + 2):
+        expected = {boot.mac for boot in history.current.values() if boot.last >= at}
+        assert {boot.mac for boot in history.since(at)} == expected
 
 
 def test_files_in_order_with_what_became_of_them() -> None:

@@ -36,6 +36,7 @@ CASES: list[tuple[str, list[Event], bool]] = [  # loadout, what happens, used up
     ("notebook", [CONFIG, INITRD, KERNEL], True),
     ("notebook", [CONFIG, KERNEL, FIRMWARE, CONFIG, INITRD], False),  # reset between the two
     ("notebook", [CONFIG, OTHER, INITRD], False),
+    ("notebook", [FIRMWARE, given(True), sent("loader/x.efi", FileKind.UNIFIED)], True),
     ("disk", [FIRMWARE], False),
     ("disk", [FIRMWARE, given(True)], True),
     ("disk", [SYSTEM, given(False)], False),

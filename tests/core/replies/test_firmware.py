@@ -59,6 +59,19 @@ def test_findings() -> None:
     assert "uefi-arm46" in finding.problem and "uefi-arm64" in finding.remedy
 
 
+def test_machines_that_secure_boot_would_keep_from_booting() -> None:
+    """Where the packages of the chain are not here, those that have UEFI are named."""
+    site = site_from(DEMO.replace('firmware = "uefi-arm64"', 'firmware = "bios"'))
+    seen = {MAC: 7, "02:61:08:00:00:02": 16, "02:61:08:00:00:03": 0, "02:61:09:00:00:01": 7}
+    (note,) = check_firmware(site, seen)
+    assert note.problem.startswith("tide-01: where Secure Boot is on")
+    assert "apt install shim-signed grub-efi-amd64-signed" in note.remedy
+    assert not list(check_firmware(replace(site, signed=frozenset(["uefi-x64"])), seen))
+    off = DEMO.replace("[client.tide-01]\n", '[client.tide-01]\nsecure-boot = "off"\n')
+    off = off.replace('firmware = "uefi-arm64"', 'firmware = "bios"')
+    assert not list(check_firmware(site_from(off), seen))
+
+
 BIOS, UEFI, HTTP = Firmware.BIOS, Firmware.UEFI, Firmware.UEFI_HTTP
 FILE, CLASS, CONTROL = {67: b"x"}, {60: b"PXEClient"}, {43: bytes((6, 1, 8, 255))}
 URL, WEB = {67: b"http://a/x"}, {60: b"HTTPClient"}

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from contextvars import copy_context
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -9,6 +11,7 @@ from hypothesis import strategies as st
 from daskel.core.site.check import check
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.parse import parse
+from daskel.core.site.toml import LETS_OTHERS_RUN, read_toml
 from tests.conftest import DEMO, SiteText, site_from
 
 SEGMENT = SiteText("""format = 1
@@ -200,3 +203,17 @@ type='text'
         f"nothing uses the {what}"
         for what in ("root r", "loadout y", "choice c", "group g", "option o")
     ]
+
+
+@pytest.mark.parametrize(
+    "text",
+    [DEMO[:], "a = { b = 1,\n c = 2, }\n", "a = 1\nb = \nc = 3\n", "[a\n", "a = " + "[" * 5000],
+)
+def test_a_server_that_lets_others_run_meanwhile_reads_the_same(text: str) -> None:
+    read_toml.cache_clear()
+    plainly = read_toml(text, "daskel.toml")
+    read_toml.cache_clear()
+    gently = copy_context()
+    gently.run(LETS_OTHERS_RUN.set, True)
+    assert gently.run(read_toml, text, "daskel.toml") == plainly
+    read_toml.cache_clear()

@@ -36,7 +36,12 @@ def test_a_key(key: Key) -> None:
 
 
 def test_tables_have_texts() -> None:
-    assert {table.name for table in TABLES} == {"", "site", "site.https", *tables.TABLES}
+    assert {table.name for table in TABLES} == {
+        "",
+        "site",
+        *(f"site.{name}" for name in tables.PARTS),
+        *tables.TABLES,
+    }
     assert all(table.text for table in TABLES)
 
 

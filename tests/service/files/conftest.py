@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from daskel.core.history.events import FileKind
-from daskel.service.files.content import Opened
+from daskel.service.files.opened import Opened
 
 
 @pytest.fixture

@@ -12,7 +12,7 @@ from daskel.core.history.events import FileKind
 from daskel.core.tftp.transfer import Blocks
 from daskel.service.files import blocks
 from daskel.service.files.blocks import Image, Images, Sender, Window
-from daskel.service.files.content import Opened
+from daskel.service.files.opened import Opened
 
 BLOCK = 100
 CONTENT = bytes(range(256)) * 40  # 102 whole blocks, and one of 40 bytes

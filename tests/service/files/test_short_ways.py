@@ -14,7 +14,7 @@ from daskel.core.tftp.packet import Ack
 from daskel.core.tftp.transfer import State, Transfer
 from daskel.service.files import short_ways
 from daskel.service.files.blocks import Image, Sender
-from daskel.service.files.content import Opened
+from daskel.service.files.opened import Opened
 from daskel.service.files.short_ways import LockStep, windows
 
 BLOCK = 600

@@ -343,3 +343,26 @@ def test_a_name_is_looked_up_anew_when_its_folder_has_changed(
     assert now != before and read(export, now) == b"new"
     (root / "etc/greeting").unlink()
     assert status_of(lambda: export.lookup(etc, b"greeting", ROOT)) is Status.NOENT
+
+
+def test_a_listing_that_goes_on_is_not_read_from_the_disk_again(
+    opened: Opened, root: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Of a folder that was just changed; one that begins shows what there is now."""
+    scans: list[int] = []
+    scan = exporting._scan
+    monkeypatch.setattr(exporting, "_scan", lambda at: scans.append(at) or scan(at))
+    export = opened(root)
+    etc = export.find("etc")
+
+    def names(*, goes_on: bool) -> set[bytes]:
+        return {name.name for name in export.names(etc, ROOT, goes_on=goes_on)[0]}
+
+    for number in range(3):
+        (root / f"etc/{number}").touch()
+        first = names(goes_on=False)
+        assert b"%d" % number in first and names(goes_on=True) == first
+        assert len(scans) == number + 1
+    os.utime(root / "etc", (1.0, 1.0))
+    (root / "etc/0").unlink()
+    assert b"0" not in names(goes_on=True), "its times tell that it changed"

@@ -17,9 +17,11 @@ from daskel.cli.root_options import verb
 from daskel.cli.site import change_arguments
 from daskel.core.boot.identity import by_mac
 from daskel.core.boot.wire import Ports
-from daskel.core.content.computed import OF_CLIENTS, OF_GROUPS, Content, Files, Missing
+from daskel.core.content.computed import OF_CLIENTS, OF_GROUPS, Content, Files, Missing, Parts
 from daskel.core.content.grub import config_path, with_server
 from daskel.core.content.paths import PathRefusedError, clean_path, nearest
+from daskel.core.content.signed_chain import CHAINS
+from daskel.core.content.unified_images import boots_by_itself, image_of
 from daskel.core.history.events import FileKind, Who
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.layers import effective
@@ -122,8 +124,15 @@ def _rows(file: SiteFile, client: str | None) -> Iterator[dict[str, object]]:
     boots = [
         name for name in ([client] if client else site.clients) if effective(site, name).entries
     ]
+    by_itself = [name for name in boots if boots_by_itself(effective(site, name))]
+    mac = site.clients[client].mac if client else ""
+    for chain in CHAINS.values() if by_itself else ():
+        if chain.loader in site.stubs:
+            path = image_of(chain, mac or "{{ client.mac_dashed }}")
+            what = f"for {client or counted(len(by_itself), 'client')}"
+            yield {"path": path, "size": None, "what": what, "from": "what it boots"}
     if boots:
-        path = config_path(site.clients[client].mac if client else "{{ client.mac }}")
+        path = config_path(mac or "{{ client.mac }}")
         what = f"for {client or counted(len(boots), 'client')}"
         yield {"path": path, "size": None, "what": what, "from": "what it boots"}
 
@@ -172,9 +181,30 @@ def _show(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
         hint = "daskel files list shows what is whose" if args.client else _WHO_ASKS
         output.error(f"{content.path}: {content.reason}", hint)
         return ExitCode.BAD_NEWS
+    if content.parts:
+        return _composed(output, file, content, content.parts)
     if content.data is not None:
         return _shown(output, content.path, content.kind, content.data, _origin(site, content))
     return _from_disk(output, file, content)
+
+
+def _composed(output: Output, file: SiteFile, content: Content, parts: Parts) -> ExitCode:
+    """An image that is made as it is asked for: what of. It is signed where the site has a key, so
+    its bytes are the server's to make."""
+    made_of = [part.path for part in (parts.stub, parts.kernel, *parts.initrds)]
+    by = file.signing[0].name if file.signing else None
+    if output.as_json:
+        about = {"path": content.path, "what": content.kind.value, "size": None}
+        own = {"parts": made_of, "arguments": parts.line}
+        output.json({**about, "from": "what it boots", "text": None, **own})
+        return ExitCode.GOOD
+    output.print(f"{content.path}: {content.kind.value}, made as it is asked for, of")
+    for path in made_of:
+        output.print(f"  {path}")
+    output.print(f"  {parts.line or '(no arguments)'}")
+    signed = f"and signed by the site's key ({by})." if by else "and not signed: there is no key."
+    output.print(signed)
+    return ExitCode.GOOD
 
 
 def _raw(path: str) -> bytes:

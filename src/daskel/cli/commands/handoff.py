@@ -16,6 +16,7 @@ from daskel.core.audit.handoff import (
     Part,
     Row,
     clients_of,
+    for_the_chain,
     handoff,
     machines,
     same_machine,
@@ -36,6 +37,7 @@ _LEAD = {
     "proxy": "On {segment} Daskel adds all this itself, beside the other DHCP server. Only where "
     "the other server runs on this very machine must it be told:",
 }
+_CHAIN = "The signed GRUB of Secure Boot takes its server from the other one's replies alone:"
 _MOST_NAMES = 4
 
 
@@ -93,7 +95,8 @@ def _zone(output: Output, site: Site, segment: str, clients: list[str]) -> ExitC
 def _show(output: Output, site: Site, segment: str, clients: list[str]) -> None:
     here = site.segments[segment]
     beside = here.dhcp == "proxy"
-    parts = [same_machine(site)] if beside else handoff(site, segment, clients)
+    chain = for_the_chain(site, segment, clients) if beside else []
+    parts = [same_machine(site), *chain] if beside else handoff(site, segment, clients)
     if output.as_json:
         own = [
             {"client": m.name, "mac": m.mac, "address": str(m.address) if m.address else None}
@@ -104,6 +107,9 @@ def _show(output: Output, site: Site, segment: str, clients: list[str]) -> None:
         return
     output.print(_LEAD[here.dhcp].format(segment=segment, network=here.network))
     for part in parts:
+        if part in chain:
+            output.print()
+            output.print(_CHAIN)
         for condition, rows in groupby(part.rows, key=lambda row: row.condition):
             output.print()
             output.print(Text(_heading(part, condition), style="bold cyan"))

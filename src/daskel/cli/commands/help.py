@@ -129,7 +129,7 @@ def rows(key: Key) -> list[tuple[str, str]]:
     """What is to be said of a key beside its text: name and words."""
     return [
         ("value", key.kind + (f" ({key.unit})" if key.unit else "")),
-        ("default", "none: it must be given" if key.required else key.default or "none"),
+        ("default", "it must be given" if key.required else key.default or "nothing"),
         ("example", f"{key.name} = {key.example}"),
         ("wrong", f"{key.name} = {key.wrong}"),
         ("check says", key.said),

@@ -324,7 +324,8 @@ def _one(view: _View, room: int, width: int) -> Text:
     """The end of what there is to say of one machine."""
     machine = view.machines[view.chosen]
     name = machine["client"] or machine["mac"]
-    row = (question(view.file, "boot", client=name) or {}).get("boot")
+    answer = question(view.file, "boot", client=name) or {}
+    row, before = answer.get("boot"), list(map(from_row, answer.get("before", ())))
     if row is None:
         return Text("nothing is known of it any more")
     boot, lines = from_row(row), io.StringIO()
@@ -332,7 +333,7 @@ def _one(view: _View, room: int, width: int) -> Text:
     page.console.width = width
     now = time.time()
     print_boot(boot, result(boot, now), page)
-    show_causes(diagnose(Case(boot, now)), page)
+    show_causes(diagnose(Case(boot, now, before)), page)
     if machine["file"] or machine["waits_for"]:
         page.print()
         page.print(_doing(machine))

@@ -4,7 +4,7 @@ is worked out by the code that answers them, and the rest follows from the model
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from difflib import ndiff
 from enum import Enum
 from typing import Any
@@ -61,7 +61,7 @@ def differences(before: Site, after: Site) -> list[Change]:
     faces = faces_for(before, after)
     was, becomes = Receiving(before, faces), Receiving(after, faces)
     by_change: dict[str, list[str]] = {}
-    for name in dict.fromkeys([*after.clients, *before.clients]):
+    for name in concerned(before, after):
         for what in _client(before, after, was, becomes, name):
             by_change.setdefault(what, []).append(name)
     unknown: dict[str, list[str]] = {}
@@ -72,16 +72,27 @@ def differences(before: Site, after: Site) -> list[Change]:
         Change(what, tuple(by_change.get(what, ())), tuple(unknown.get(what, ())))
         for what in dict.fromkeys([*by_change, *unknown])
     ]
-    fields = list(_changed_fields(before, after))
-    noticed = _noticed(before, after, faces, fields) if changes else []
+    changed = list(_changed_fields(before, after))
+    noticed = _noticed(before, after, faces, changed) if changes else []
     return changes + [
         Change(_field_words(before, after, field), unnoticed=_why(field))
-        for field in fields
+        for field in changed
         if field not in noticed
     ]
 
 
 # --- what machines receive ---
+
+
+def concerned(before: Site, after: Site) -> list[str]:
+    """The clients that may receive something else: where only tables of clients differ, those whose
+    own does; nobody receives what stands in another client's table."""
+    everybody = dict.fromkeys([*after.clients, *before.clients])
+    written = {kept.name for kept in fields(Site) if kept.init}  # the others follow from them
+    rest = written - {"clients", "positions"}
+    if any(getattr(before, name) != getattr(after, name) for name in rest):
+        return list(everybody)
+    return [name for name in everybody if before.clients.get(name) != after.clients.get(name)]
 
 
 def _client(
@@ -195,6 +206,8 @@ def _changed_fields(before: Site, after: Site) -> Iterator[_Field]:
     for kind in was:
         for name in dict.fromkeys([*becomes[kind], *was[kind]]):
             old, new = was[kind].get(name), becomes[kind].get(name)
+            if old == new:
+                continue
             if old is None or new is None:
                 yield _Field(kind, name, None)
                 continue

@@ -5,16 +5,24 @@ It is computed by the same code that answers the client: a firmware's DISCOVER g
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address
+from urllib.parse import urlsplit
 
 from daskel.core.boot import images
 from daskel.core.boot.arguments import compose, mount_path, nfs_root
 from daskel.core.boot.wire import Ports
 from daskel.core.content.computed import client_paths, grub_text, uboot_text, written_text
-from daskel.core.content.grub import config_path, wants_loader
+from daskel.core.content.grub import config_path, is_built_in, loader_name, wants_loader
 from daskel.core.content.raw_systems import Asked, RawSystem, raw_system
+from daskel.core.content.signed_chain import chain_of
+from daskel.core.content.unified_images import (
+    Role,
+    asked_for,
+    second_stage,
+    stub_path,
+)
 from daskel.core.dhcp import options
 from daskel.core.dhcp.packet import NOWHERE, Packet, serialise
 from daskel.core.dhcp.pxe import BootRequest
@@ -176,6 +184,45 @@ def _dhcp(answers: Answers, found: Effective, reply: Packet, question: Question)
     return Step("DHCP reply", tuple(lines))
 
 
+def _chain(found: Effective, path: str) -> Iterator[Line]:
+    """What a chain for Secure Boot goes on to, and what says that it is used."""
+    chain, said = chain_of(path), found.ways.get("secure-boot")
+    if chain is None:
+        return
+    origin = said.origin if said else None
+    yield Line("Secure Boot on", f"shim, then {chain.second}, which loads over TFTP", origin)
+    yield Line("Secure Boot off", f"the same, then {chain.goes_on_to}", origin)
+
+
+def _no_chain(site: Site, found: Effective, boot: BootRequest) -> Iterator[Line]:
+    """Why a machine that could get the signed chain does not."""
+    loader = loader_name(boot.firmware) if boot.firmware else ""
+    if boot.over_http and found.secure_boot == "auto" and loader in site.signed:
+        said = "refused: the signed chain gets no address over HTTP; let its firmware boot by PXE"
+        yield Line("Secure Boot on", said)
+
+
+def _by_key(site: Site, found: Effective, path: str) -> Iterator[Line]:
+    """What stands behind a path of the site's key: what is next, and who signed it."""
+    asked, signed = asked_for(urlsplit(path).path.lstrip("/")), site.settings.signing
+    if asked is None and signed and is_built_in(path):
+        by = f"the site's key ({signed.certificate})"
+        yield Line("signed by", by, site.origin("site", "signing"))
+    if asked is None:
+        return
+    said, chain = {key: one.origin for key, one in found.ways.items()}, asked.chain
+    if asked.role is Role.SHIM:
+        what = "the image" if asked.mac else f"Daskel's own boot loader ({chain.goes_on_to})"
+        next_one = f"shim, then {what} as {second_stage(chain, asked.mac)}"
+        yield Line("goes on", next_one, said.get("secure-boot"))
+    if asked.mac:
+        whole = "one image of what follows, made as it is asked for"
+        yield Line("no loader", whole, said.get("loader"))
+        yield Line("stub", stub_path(chain), None)
+    by = f"the site's key ({signed.certificate})" if signed else "nobody: Secure Boot refuses it"
+    yield Line("signed by", by, site.origin("site", "signing") if signed else None)
+
+
 def _boot(
     answers: Answers, found: Effective, boot: BootRequest, file: BootFile, address: IPv4Address
 ) -> list[Step]:
@@ -192,7 +239,8 @@ def _boot(
     line = " ".join(argument.value for argument in arguments)
     who = Who(found.name, found.mac.value, address)
     text = grub_text(site, who, found.segment.value, ports, over, assigned)
-    files = []
+    by_key, files = list(_by_key(site, found, file.path or "")), []
+    alone = any(line.name == "no loader" for line in by_key)
     if found.choice:
         files.append(Line("choice", found.boot.value, found.boot.origin))
         places = [site.origin("choice", found.boot.value, "entries")]
@@ -207,8 +255,15 @@ def _boot(
         own = of_path(site, loadout.kernel)
         more = f"   ({own[1].release}, the root's own)" if own else ""
         files.append(Line("kernel", loadout.kernel + more, site.origin(*place, "kernel")))
+    if loadout.kernel and over == "tftp" and not boot.script and not alone:
+        how = "HTTP, else TFTP" if found.fetches == "http" else "TFTP"
+        said = found.ways.get("fetch")
+        files.append(Line("fetched over", how, said.origin if said else None))
     files += [Line("initrd", path, site.origin(*place, "initrd")) for path in loadout.initrd]
-    first = [Step("Boot loader", (loaded,)), Step("Loader configuration", (asked,), text)]
+    loader = (loaded, *_chain(found, file.path or ""), *_no_chain(site, found, boot), *by_key)
+    first = [Step("Boot loader", loader), Step("Loader configuration", (asked,), text)]
+    if alone:
+        first = [Step("Image", (loaded, *by_key))]
     if boot.script:
         script = uboot_text(site, who, found.segment.value, ports, assigned)
         first = [Step("U-Boot's script", (loaded,), script)]

@@ -10,6 +10,7 @@ from ipaddress import IPv4Address
 
 from daskel.core.boot.firmware import written
 from daskel.core.boot.wire import Ports
+from daskel.core.content.unified_images import boots_by_itself
 from daskel.core.dhcp import options
 from daskel.core.dhcp.client_messages import Face, discover
 from daskel.core.dhcp.options import Code
@@ -92,7 +93,7 @@ def _kind(site: Site, name: str) -> tuple[object, ...]:
     """What clients that get the same have in common; one that says something itself is alone."""
     client, found = site.clients[name], effective(site, name)
     templates = any("{" in file.value for layer in found.boot_files for file in layer.values())
-    if client.options or client.boot_file or templates:
+    if client.options or client.boot_file or templates or boots_by_itself(found):
         return (name,)
     return (client.group, client.segment, client.boot, client.firmware)
 
@@ -227,6 +228,15 @@ def _option_services(
 def _srv(service: str, protocol: str, port: int, target: str) -> str:
     """Priority and weight are the same for all: 0 0."""
     return f"{f'_{service}._{protocol}':<24} IN SRV  0 0 {port} {target}"
+
+
+def for_the_chain(site: Site, segment: str, clients: Sequence[str]) -> list[Part]:
+    """What the other server on a segment must send to those whose signed GRUB takes its server from
+    there alone."""
+    names = tuple(name for name in clients if effective(site, name).secure_boot == "shim")
+    server, here = site.segments[segment].server, site.origin("segment", segment, "server")
+    row = Row(ALWAYS, None, _NEXT_SERVER, "address", str(server), server.packed, here)
+    return [Part(names, (row,))] if names else []
 
 
 def same_machine(site: Site) -> Part:

@@ -7,7 +7,9 @@ from dataclasses import dataclass
 from enum import Enum
 
 from daskel.core.content.grub import BIOS, SOURCES, apt_install
-from daskel.core.site.layers import deliveries, effective
+from daskel.core.content.signed_chain import CHAINS
+from daskel.core.content.unified_images import boots_by_itself, stub_package, stub_source
+from daskel.core.site.layers import Effective, deliveries, effective
 from daskel.core.site.model import Site
 
 
@@ -16,6 +18,7 @@ class Kind(Enum):
 
     PROGRAM = "program"
     FOLDER = "folder"
+    FILE = "file"
     FILE_SYSTEM = "file system"  # of the kernel
     ACCOUNT = "account"
 
@@ -29,7 +32,7 @@ class Need:
     why: str
     debian: str = ""
     fedora: str = ""
-    always: bool = True  # else only for a command that not everybody types
+    always: bool = True  # else for what not everybody has, or a command that not everybody types
 
 
 _GRUB = "/usr/lib/grub/"
@@ -48,6 +51,23 @@ def _loaders(site: Site | None) -> Iterator[Need]:
         if loader in wanted:
             why = f"the boot loader for {loader}"
             yield Need(Kind.FOLDER, _GRUB + made.platform, why, made.debian, made.fedora)
+    for loader, chain in CHAINS.items():
+        if site and loader in wanted and any(map(boots_by_itself, _clients(site))):
+            why = 'images that firmware starts itself (loader = "none")'
+            yield Need(Kind.FILE, stub_source(chain), why, stub_package(chain))
+        if loader in wanted and (site is None or _wants_chain(site)):
+            why = "machines with Secure Boot on, which refuse Daskel's own boot loader"
+            for package, path in zip(chain.packages, chain.files.values(), strict=False):
+                yield Need(Kind.FILE, path, why, package, always=False)
+
+
+def _wants_chain(site: Site) -> bool:
+    """Some client may get the chain for Secure Boot."""
+    return any(found.secure_boot != "off" for found in _clients(site))
+
+
+def _clients(site: Site) -> Iterator[Effective]:
+    return (effective(site, name) for name in site.clients)
 
 
 def _wanted_loaders(site: Site) -> set[str]:

@@ -93,6 +93,7 @@ class Receiving:
         self._answers = Answers(site, Leases(), self._ports)
         self._files, self._uploads = Files(site, self._ports), Uploads(site)
         self._option_names = {o.code: name for name, o in site.options.items() if not o.inside}
+        self._options: dict[tuple[int, bytes], tuple[str, Item]] = {}  # that were received
         self._option_types = {o.code: o.type for o in site.options.values() if not o.inside}
 
     def by(self, who: Who, segment: str | None) -> Received:
@@ -109,6 +110,8 @@ class Receiving:
         pool = ", ".join(map(str, here.pool)) or "(none)"
         found[ANSWERED] = Item("yes")
         said = settings.firmware
+        found["Secure Boot"] = Item(settings.secure_boot, None, ("boot file",))
+        found["loader"] = Item(settings.loader, None, ("boot file",))
         found["firmware"] = Item(said.value if said else "(as it is seen)")
         found["address"] = Item(str(fixed)) if fixed else Item("from the pool", pool)
         found["DHCP"] = Item(here.dhcp)
@@ -130,6 +133,8 @@ class Receiving:
         kernels = ", ".join(loadout.kernel or "its own disk" for loadout in entries)
         initrds = ", ".join(path for loadout in entries for path in loadout.initrd)
         roots = [loadout.root for loadout in entries if loadout.root]
+        whole = ((name, settings_of(site, who, segment, name)) for name in settings.entries)
+        over = [f"{name} by {one.fetches}" for name, one in whole if one]
         mounted = [nfs_root(site, settings, here, root, self._ports) for root in roots]
         try:
             told = told_to(site, who, segment, self._ports)
@@ -144,6 +149,7 @@ class Receiving:
             "initrd": Item(initrds or "(none)"),
             "root": Item(", ".join(lo.root or "(none)" for lo in entries) or "(none)", mounted),
             "delivery": Item(settings.way, None, ("root",)),
+            "kernel over": Item(settings.fetches, over, ("boot", "loads")),
             ARGUMENTS: Item("", unfilled),
             "kernels to choose from": Item("", named, ("boot", "loads", "initrd", _CONFIGURATION)),
             "command line": Item("", filled, ("boot", "loads", "root", ARGUMENTS)),
@@ -171,8 +177,10 @@ class Receiving:
         }
 
     def _same_for_all(self, by_face: Mapping[str, Item]) -> bool:
+        if len(by_face) != len(self._faces):
+            return False
         first = next(iter(by_face.values()))
-        return len(by_face) == len(self._faces) and all(item == first for item in by_face.values())
+        return all(item is first or item == first for item in by_face.values())
 
     def _reply(self, face: Face, who: Who, segment: str) -> Iterator[tuple[str, Item]]:
         message = discover(face, str(who.mac), _XID)
@@ -193,10 +201,18 @@ class Receiving:
         for code, value in reply.options.items():
             echoed = message.options.get(code) == value
             if code not in _NOT_OPTIONS and not echoed:
-                follows = ("boot file",) if code in _OF_FIRMWARE else ()
-                name = self._option_names.get(code, options.name(code))
-                shown = Option(code, value, self._option_types.get(code))
-                yield f"option {name}", Item(shown, None, ("DHCP", *follows))
+                yield self._option(code, value)
+
+    def _option(self, code: int, value: bytes) -> tuple[str, Item]:
+        """The same for all who receive the same."""
+        made = self._options.get((code, value))
+        if made is None:
+            follows = ("boot file",) if code in _OF_FIRMWARE else ()
+            name = self._option_names.get(code, options.name(code))
+            shown = Option(code, value, self._option_types.get(code))
+            made = f"option {name}", Item(shown, None, ("DHCP", *follows))
+            self._options[code, value] = made
+        return made
 
     def _content(self, who: Who, segment: str) -> Iterator[tuple[str, Item]]:
         """The script that tells that a system is up, and the files of the site file."""
@@ -213,7 +229,10 @@ class Receiving:
         for over in ("tftp", "http"):
             found = self._files.content(segment, config_path(str(who.mac)), who, over)
             text = found.reason if isinstance(found, Missing) else (found.data or b"").decode()
-            yield (_CONFIGURATION, over.upper()), Item("", Text.of(text, who), ("boot", "loads"))
+            yield (
+                (_CONFIGURATION, over.upper()),
+                Item("", Text.of(text, who), ("boot", "loads", "kernel over")),
+            )
 
     def _views(self, who: Who, segment: str) -> Iterator[tuple[str, Item]]:
         for root, view in views_of(self._site, who, segment).items():

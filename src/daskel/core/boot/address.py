@@ -86,6 +86,10 @@ class Leases:
         has = (LeaseState.BOUND, LeaseState.ELSEWHERE)
         return lease.mac if lease and lease.state in has and lease.holds(now) else None
 
+    def all(self) -> list[Lease]:
+        """One for each address."""
+        return list(self._by_address.values())
+
     def held(self, now: float) -> list[Lease]:
         """Those of machines that have their address now."""
         has = (LeaseState.BOUND, LeaseState.ELSEWHERE)

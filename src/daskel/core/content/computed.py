@@ -16,20 +16,35 @@ from daskel.core.boot.arguments import (
 from daskel.core.boot.identity import roots_of, settings_of, waits
 from daskel.core.boot.template import FillError, render
 from daskel.core.boot.wire import Ports
+from daskel.core.content import signed_chain
 from daskel.core.content.grub import (
     FOLDER,
     IMAGES,
     OWN_CONFIG,
+    ConfigKind,
     Entry,
     by_cards,
     config_mac,
     config_path,
     configuration,
     devices,
+    load_from,
+    restarting,
     waiting,
 )
 from daskel.core.content.paths import PathRefusedError, clean_path
 from daskel.core.content.uboot import boot_script, image, waiting_script
+from daskel.core.content.unified_images import (
+    OWN_KEY,
+    AskedFor,
+    Role,
+    asked_for,
+    boots_by_itself,
+    entry_image,
+    is_one_image,
+    starts_images,
+    stub_path,
+)
 from daskel.core.content.up import SCRIPT, script
 from daskel.core.dhcp.pxe import SCRIPT as SCRIPT_IMAGE
 from daskel.core.history.events import Address, FileKind, Loaded, Missed, Who
@@ -50,6 +65,16 @@ OF_CLIENTS, OF_GROUPS = "clients", "groups"  # folders below `files`
 
 
 @dataclass(frozen=True, slots=True)
+class Parts:
+    """Of what a machine's image is made: a stub, the kernel, initrds, and the command line."""
+
+    stub: Content
+    kernel: Content
+    initrds: tuple[Content, ...]
+    line: str
+
+
+@dataclass(frozen=True, slots=True)
 class Content:
     """`data` for a computed file; None for one below the site's `files`, at `path`."""
 
@@ -58,6 +83,8 @@ class Content:
     data: bytes | None = None
     quiet: bool = False  # asked for every few seconds: nothing to say about it
     device: str = ""  # a boot loader's image: the server that is to be written into it
+    parts: Parts | None = None  # an image that is made of files
+    sign: bool = False  # with the site's key, where it has one
     places: tuple[str, ...] = ()  # where it may be below `files`, the best one first
     told: tuple[Loaded, ...] = ()  # what a configuration tells to load
     blob: str = ""  # published of a root: the digest of its content
@@ -94,6 +121,9 @@ def _groups(site: Site, who: Who) -> tuple[str, ...]:
     return site.clients[who.name].group if who.name else ()
 
 
+_LOADERS = {f"{FOLDER}/{image}" for image in IMAGES.values()} | signed_chain.FILES
+
+
 class Files:
     """The files of one site that are computed, and what the others are. Made once per site."""
 
@@ -126,6 +156,9 @@ class Files:
             return self._configuration(segment, path, *asked, who, over)
         if path in self._patterns:
             return self._written(segment, path, who)
+        if path == signed_chain.CONFIGURATION and self.site.signed:
+            built = [name for name in self.site.settings.loaders if name not in self.site.unbuilt]
+            return Content(path, FileKind.OTHER, signed_chain.configuration(built).encode())
         if path == OWN_CONFIG:
             return self._own(segment, who, over)
         if path == SCRIPT_IMAGE:
@@ -133,6 +166,12 @@ class Files:
         if path == SCRIPT:
             text = script(self.site.segments[segment].server, self._ports.http)
             return Content(path, FileKind.OTHER, text.encode())
+        if (ours := asked_for(path)) is not None:
+            return self._signed(segment, path, ours, who, over)
+        return self._stored(segment, path, who, over)
+
+    def _stored(self, segment: str, path: str, who: Who, over: str) -> Content | Missing:
+        """What is below `files`, or published of a root."""
         if (found := of_path(self.site, path)) is not None:
             root, made, name = found
             if name == IMAGE and not self._may_have_image(who, segment, root):
@@ -142,10 +181,67 @@ class Files:
             return Missing(path, NOT_YOURS, Missed.NOT_YOURS)
         shared = self._shared(path)
         kind = self.kind_of(shared or path)
-        loads = kind is FileKind.LOADER
+        loads = kind is FileKind.LOADER and path not in signed_chain.FILES
+        sign = loads and self.site.settings.signing is not None
         device = devices(self.site.segments[segment], self._ports)[over] if loads else ""
         places = [*own_places(self.site, who, path), path, *([shared] if shared else [])]
-        return Content(path, kind, device=device, places=tuple(places))
+        return Content(path, kind, device=device, places=tuple(places), sign=sign)
+
+    def _signed(
+        self, segment: str, path: str, asked: AskedFor, who: Who, over: str
+    ) -> Content | Missing:
+        """What the site's key signs, and shim before it."""
+        chain = asked.chain
+        shim, _, keys = chain.files
+        own = {Role.SHIM: shim, Role.KEYS: keys}.get(asked.role)
+        if own:
+            return Content(path, FileKind.LOADER, places=(own,))
+        if asked.mac is None:
+            device = devices(self.site.segments[segment], self._ports)[over]
+            return Content(
+                path, FileKind.LOADER, device=device, places=(chain.goes_on_to,), sign=True
+            )
+        if who.mac not in (None, asked.mac):
+            return Missing(path, NOT_YOURS, Missed.NOT_YOURS)
+        owner = Who(self.site.by_mac.get(asked.mac), asked.mac, who.address if who.mac else None)
+        return self._image(segment, path, asked, owner, who, over)
+
+    def _image(
+        self, segment: str, path: str, asked: AskedFor, owner: Who, who: Who, over: str
+    ) -> Content | Missing:
+        """One image of all that a machine boots, or an entry of its menu; its files are those that
+        the one who asks for it may have."""
+        found, chain = self._by_itself(segment, asked.entry, owner), asked.chain
+        if found is None or waits(self.site, owner, segment):
+            return Missing(path, f"the machine {owner.mac} has no such image")
+        loadout, here = found.loadout, self.site.segments[segment]
+        assert loadout and loadout.kernel and found.loadout_name, "it is one image"
+        try:
+            arguments = compose(self.site, found, here, self._ports, owner.address)
+        except ArgumentError as error:
+            return Missing(path, str(error))
+        paths = (stub_path(chain), loadout.kernel, *loadout.initrd)
+        files = [self._stored(segment, one, who, over) for one in paths]
+        for one in files:
+            if isinstance(one, Missing):
+                return Missing(path, f"{one.path}: {one.reason}", one.why)
+        stub, kernel, *initrds = (one for one in files if isinstance(one, Content))
+        line = " ".join(argument.value for argument in arguments)
+        told = Loaded(found.loadout_name, path, (), line, loadout.root)
+        parts = Parts(stub, kernel, tuple(initrds), line)
+        return Content(path, FileKind.UNIFIED, parts=parts, sign=True, told=(told,))
+
+    def _by_itself(self, segment: str, entry: str | None, owner: Who) -> Effective | None:
+        """What is in the image of a machine, or of an entry of its menu; None where it has none."""
+        found = settings_of(self.site, owner, segment, assigned=self._assigned)
+        if found is None:
+            return None
+        if entry is None:
+            return found if boots_by_itself(found) else None
+        if not starts_images(found) or entry not in found.entries:
+            return None
+        chosen = settings_of(self.site, owner, segment, entry, self._assigned)
+        return chosen if chosen and is_one_image(chosen) else None
 
     def _may_have_image(self, who: Who, segment: str, root: str) -> bool:
         """All that is in a root is for those that boot it so, as with NFS."""
@@ -161,21 +257,24 @@ class Files:
         return ""
 
     def _configuration(
-        self, segment: str, path: str, mac: str, only_asked: bool, who: Who, over: str
+        self, segment: str, path: str, mac: str, what: ConfigKind, who: Who, over: str
     ) -> Content | Missing:
         asked = Who(self.site.by_mac.get(mac), mac, who.address if who.mac == mac else None)
         found = settings_of(self.site, asked, segment, assigned=self._assigned)
-        if only_asked:
+        if what is ConfigKind.ADMITTED:
             admitted = asked.name is not None and found is not None and bool(found.entries)
             told = b"set admitted=yes\n" if admitted else b"# it waits\n"
             return Content(path, FileKind.OTHER, told, quiet=True)
         if waits(self.site, asked, segment):
             device = devices(self.site.segments[segment], self._ports)[over]
-            return Content(path, FileKind.WAITING, self._waiting(asked, device))
+            return Content(path, FileKind.WAITING, self._waiting(asked, device, path))
         if found is None or not found.entries:
             return Missing(path, f"the machine with the MAC address {mac} has nothing to boot")
         try:
-            text = grub_text(self.site, asked, segment, self._ports, over, self._assigned)
+            signed = what is ConfigKind.SIGNED
+            text = grub_text(
+                self.site, asked, segment, self._ports, over, self._assigned, signed=signed
+            )
             loaded = told_to(self.site, asked, segment, self._ports, self._assigned)
         except ArgumentError as error:
             return Missing(path, str(error))
@@ -184,7 +283,8 @@ class Files:
     def _own(self, segment: str, who: Who, over: str) -> Content | Missing:
         """GRUB's configuration for the machine that asks."""
         if who.mac is not None:
-            return self._configuration(segment, config_path(who.mac), who.mac, False, who, over)
+            path = config_path(who.mac)
+            return self._configuration(segment, path, who.mac, ConfigKind.WHOLE, who, over)
         text = by_cards(devices(self.site.segments[segment], self._ports)[over])
         return Content(OWN_CONFIG, FileKind.OTHER, text.encode())
 
@@ -205,9 +305,9 @@ class Files:
         data = image(text, found.name)
         return Content(SCRIPT_IMAGE, FileKind.CONFIGURATION, data, told=loaded)
 
-    def _waiting(self, who: Who, device: str) -> bytes:
+    def _waiting(self, who: Who, device: str, path: str) -> bytes:
         address = str(who.address or "")
-        text = waiting(str(who.mac), address, device, self.site.settings.name)
+        text = waiting(str(who.mac), address, device, self.site.settings.name, path)
         return text.encode()
 
     def _written(self, segment: str, path: str, who: Who) -> Content | Missing:
@@ -228,7 +328,7 @@ class Files:
 
     def kind_of(self, path: str) -> FileKind:
         """What a file on the disk is to those who boot from it."""
-        if path in {f"{FOLDER}/{image}" for image in IMAGES.values()}:
+        if path in _LOADERS:
             return FileKind.LOADER
         if found := of_path(self.site, path):
             return _KINDS.get(found[2], FileKind.OTHER)
@@ -239,18 +339,24 @@ class Files:
 
 def grub_text(
     site: Site, who: Who, segment: str, ports: Ports, over: str,
-    assigned: Assigned = NOT_ASSIGNED,
+    assigned: Assigned = NOT_ASSIGNED, *, signed: bool = False,
 ) -> str:  # fmt: skip
-    """GRUB's configuration for one machine, with each loadout that it can choose."""
+    """GRUB's configuration for one machine, with each loadout that it can choose; `signed`: for the
+    distribution's own GRUB."""
     found, here = settings_of(site, who, segment, assigned=assigned), site.segments[segment]
     assert found, "the MAC address is known"
+    if boots_by_itself(found) and found.secure_boot in OWN_KEY:
+        return restarting(found.name)
     entries = []
     for name in found.entries:
         chosen = settings_of(site, who, segment, name, assigned)
         assert chosen and chosen.loadout
         arguments = compose(site, chosen, here, ports, who.address)
-        entries.append(Entry(name, chosen.loadout, arguments))
-    return configuration(found, devices(here, ports)[over], entries, site.settings.name)
+        places = load_from(chosen, here, ports, over, signed=signed)
+        starts = starts_images(found) and is_one_image(chosen)
+        image = entry_image(str(who.mac), name) if starts else ""
+        entries.append(Entry(name, chosen.loadout, arguments, places, image))
+    return configuration(found, entries, site.settings.name)
 
 
 def uboot_text(

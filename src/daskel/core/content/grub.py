@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
+from enum import Enum
 
 from daskel.core.boot.wire import Ports
 from daskel.core.dhcp.pxe import Firmware
@@ -47,7 +48,16 @@ def apt_install(packages: Sequence[str]) -> str:
     return f"{first}apt install {' '.join(packages)}"
 
 
-_CONFIG = re.compile(rf"{FOLDER}/([0-9a-f:\-]{{12,17}})\.(cfg|admitted)", re.IGNORECASE)
+class ConfigKind(Enum):
+    """What a path with a MAC address asks for, by the end of its name."""
+
+    WHOLE = "cfg"
+    SIGNED = "signed"  # the same for the distribution's signed GRUB, which knows no HTTP
+    ADMITTED = "admitted"  # only whether that machine was admitted
+
+
+_ENDS = "|".join(kind.value for kind in ConfigKind)
+_CONFIG = re.compile(rf"{FOLDER}/([0-9a-f:\-]{{12,17}})\.({_ENDS})", re.IGNORECASE)
 
 # Built into the images: where to ask for the client's own configuration. GRUB keeps the address
 # that the firmware got; on UEFI $cmdpath is the folder it was loaded from, by TFTP or HTTP.
@@ -61,6 +71,7 @@ _MARK = f"({'daskel-server-'.ljust(40, '.')})"
 _BLANK = f"{_MARK}/{FOLDER}/$net_default_mac.cfg"
 _BLANK_OWN = f"{_MARK}/{FOLDER}/own.cfg"
 _MOST_CARDS = 8
+_STARTS = b"chainloader"  # a command that images of earlier versions did not have
 _ASK = f"configfile (tftp,$net_default_server)/{FOLDER}/$net_default_mac.cfg"
 _ASK_WHERE_LOADED = "configfile $cmdpath/$net_default_mac.cfg"
 _NOTHING = """\
@@ -83,7 +94,7 @@ def is_outdated(loader: str, image: bytes) -> bool:
     """Whether an image of UEFI is Daskel's own, of an earlier version. (Of those for BIOS, which
     are compressed, it cannot be told.)"""
     marked = loader != BIOS and _MARK.encode() in image
-    return marked and built_in(loader).encode() not in image
+    return marked and not all(part in image for part in (built_in(loader).encode(), _STARTS))
 
 
 def with_server(image: bytes, device: str) -> bytes:
@@ -146,12 +157,12 @@ def config_path(mac: str) -> str:
     return f"{FOLDER}/{mac}.cfg"
 
 
-def config_mac(path: str) -> tuple[str, bool] | None:
-    """The MAC address in the path of a configuration, and whether it is only asked for whether
-    that machine was admitted; None for any other path."""
+def config_mac(path: str) -> tuple[str, ConfigKind] | None:
+    """The MAC address in the path of a configuration, and what is asked for; None for any other
+    path."""
     match = _CONFIG.fullmatch(path)
     try:
-        return (parse_mac(match[1]), match[2].lower() == "admitted") if match else None
+        return (parse_mac(match[1]), ConfigKind(match[2].lower())) if match else None
     except ValueError:
         return None
 
@@ -162,6 +173,20 @@ def devices(segment: Segment, ports: Ports) -> dict[str, str]:
     return {"tftp": f"(tftp,{segment.server})", "http": f"(http,{http})"}
 
 
+def load_from(
+    found: Effective, segment: Segment, ports: Ports, over: str, *, signed: bool = False
+) -> tuple[str, ...]:
+    """The devices that GRUB loads kernels from, each when the one before does not answer. `over`
+    is what it asked for its configuration over: who came over HTTP has nothing else. `signed`: it
+    is the distribution's own, which knows no HTTP."""
+    known = devices(segment, ports)
+    if over == "http":
+        return (known["http"],)
+    if signed or found.fetches == "tftp":
+        return (known["tftp"],)
+    return known["http"], known["tftp"]
+
+
 @dataclass(frozen=True, slots=True)
 class Entry:
     """One loadout that a client can boot: its name, and the kernel's whole command line."""
@@ -169,6 +194,8 @@ class Entry:
     name: str
     loadout: Loadout
     arguments: Sequence[Sourced[str]] = ()
+    load_from: Sequence[str] = ()  # GRUB's devices, each for when the one before fails
+    image: str = ""  # the path of one to start instead; may name GRUB's variables
 
     @property
     def title(self) -> str:
@@ -176,24 +203,31 @@ class Entry:
         return self.loadout.title or self.name
 
 
-def configuration(found: Effective, device: str, entries: Sequence[Entry], site_name: str) -> str:
-    """GRUB's configuration for one client, which loads from `device`: a menu when the site gives
-    it a choice, else the one entry at once."""
+def configuration(found: Effective, entries: Sequence[Entry], site_name: str) -> str:
+    """GRUB's configuration for one client: a menu when the site gives it a choice, else the one
+    entry at once."""
     boot = found.boot.value if found.boot else "nothing"
     head = [f"# {found.name} at {site_name}: {boot}"]
     if found.choice is not None:
-        return "\n".join([*head, *_menu(found.choice, device, entries, found.name), ""])
+        return "\n".join([*head, *_menu(found.choice, entries, found.name), ""])
     if not entries or entries[0].loadout.leaves:
         return "\n".join([*head, "exit", ""])
-    lines = _load(entries[0], device, f"{found.name}: {boot}")
+    lines = _load(entries[0], f"{found.name}: {boot}")
     failed = f'echo "{_echo(found.name)}: {_echo(boot)} could not be loaded."'
     return "\n".join([*head, *lines, failed, "sleep 10", "exit", ""])
 
 
-def waiting(mac: str, address: str, device: str, site_name: str) -> str:
+def restarting(client: str) -> str:
+    """GRUB's configuration for a machine that was in the lobby, and gets no boot loader now: its
+    firmware asks anew."""
+    said = f'echo "{_echo(client)}: it starts again, without a boot loader."'
+    return "\n".join([f"# {client} boots without a boot loader", said, "sleep 3", "reboot", ""])
+
+
+def waiting(mac: str, address: str, device: str, site_name: str, asked: str) -> str:
     """GRUB's configuration for a machine in the lobby: says who it is, asks again by itself, and
     boots when it was admitted. It asks for a small file, since a configuration that loads itself
-    again and again would fill GRUB's memory in a night."""
+    again and again would fill GRUB's memory in a night. `asked`: the path that it asked for."""
     lines = [
         f"# {mac} waits in the lobby of {site_name}",
         "clear",
@@ -208,7 +242,7 @@ def waiting(mac: str, address: str, device: str, site_name: str) -> str:
         "  sleep 4",
         f"  source {device}/{admitted_path(mac)}",
         '  if [ "$admitted" = yes ]; then',
-        f"    configfile {device}/{config_path(mac)}",
+        f"    configfile {device}/{asked}",
         "  fi",
         "done",
         "",
@@ -221,7 +255,7 @@ def admitted_path(mac: str) -> str:
     return f"{FOLDER}/{mac}.admitted"
 
 
-def _menu(choice: Choice, device: str, entries: Sequence[Entry], client: str) -> list[str]:
+def _menu(choice: Choice, entries: Sequence[Entry], client: str) -> list[str]:
     lines = [
         f"set timeout={choice.wait}",
         f"set timeout_style={'hidden' if choice.hidden else 'menu'}",
@@ -237,9 +271,7 @@ def _menu(choice: Choice, device: str, entries: Sequence[Entry], client: str) ->
         who = f"--users {_user(entry)}" if entry.loadout.password else "--unrestricted"
         title = entry.title + (f"  (user name: {_user(entry)})" if entry.loadout.password else "")
         lines.append(f"menuentry {_quoted(title)} --id {_quoted(entry.name)} {who} {{")
-        body = (
-            ["exit"] if entry.loadout.leaves else _load(entry, device, f"{client}: {entry.title}")
-        )
+        body = ["exit"] if entry.loadout.leaves else _load(entry, f"{client}: {entry.title}")
         lines += [f"  {line}" for line in body] + ["}"]
     return lines
 
@@ -249,15 +281,19 @@ def _user(entry: Entry) -> str:
     return re.sub(r"[^\w-]", "_", entry.name)
 
 
-def _load(entry: Entry, device: str, title: str) -> list[str]:
+def _load(entry: Entry, title: str) -> list[str]:
+    tries = (line for device in entry.load_from for line in _load_from(entry, device))
+    return [f'echo "{_echo(title)}"', *tries]
+
+
+def _load_from(entry: Entry, device: str) -> list[str]:
     loadout = entry.loadout
+    if entry.image:
+        return [f"if chainloader {device}/{entry.image}; then", "  boot", "fi"]
     given = [argument.value for argument in entry.arguments]
     # GRUB itself puts quotes around a word with spaces, and breaks those that are in it
     words = [f"{device}/{loadout.kernel}", *(w.replace('"', "") for w in given)]
-    lines = [
-        f'echo "{_echo(title)}"',
-        "if linux " + " ".join(map(_quoted, words)) + "; then",
-    ]
+    lines = ["if linux " + " ".join(map(_quoted, words)) + "; then"]
     if loadout.initrd:
         files = " ".join(_quoted(f"{device}/{file}") for file in loadout.initrd)
         return [*lines, f"  if initrd {files}; then", "    boot", "  fi", "fi"]

@@ -44,13 +44,12 @@ def udp_payload(frame: bytes, port: int) -> tuple[IPv4Address, bytes] | None:
 
 
 def _checksum(data: bytes) -> int:
-    """RFC 1071."""
+    """RFC 1071: the sum of all 16-bit numbers, with its carries added, is what is left when all of
+    them as one number are divided by 65,535; where nothing is left, it is 65,535 itself."""
     if len(data) % 2:
         data += b"\0"
-    total: int = sum(struct.unpack(f"!{len(data) // 2}H", data))
-    while total > 0xFFFF:
-        total = (total & 0xFFFF) + (total >> 16)
-    return ~total & 0xFFFF
+    total = int.from_bytes(data, "big")
+    return ~(total % 0xFFFF or (0xFFFF if total else 0)) & 0xFFFF
 
 
 def arp_probe(own: bytes, address: IPv4Address) -> bytes:

@@ -22,6 +22,7 @@ ETHERNET_LIMIT = 1472  # bytes of UDP payload that fit one Ethernet frame
 _HEADER = struct.Struct("!BBBBIHH4s4s4s4s16s64s128s4s")  # RFC 2131 2, figure 1, and the cookie
 _FIXED = 240
 _PAD, _END, _ZERO = 0, 255, bytes(4)
+_TYPE, _RELAY = int(Code.MESSAGE_TYPE), int(Code.RELAY_AGENT)  # to look one up takes a while
 _SNAME, _FILE = 64, 128
 _TO_HARDWARE = 34  # bytes until the end of a hardware address of six bytes
 
@@ -37,6 +38,9 @@ class MessageType(IntEnum):
     NAK = 6
     RELEASE = 7
     INFORM = 8
+
+
+_TYPES = {bytes((kind,)): kind for kind in MessageType}
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,8 +66,7 @@ class Packet:
     @property
     def message_type(self) -> MessageType | None:
         """None for a BOOTP message and for types that are not in RFC 2132."""
-        value = self.options.get(Code.MESSAGE_TYPE, b"")
-        return MessageType(value[0]) if len(value) == 1 and 1 <= value[0] <= 8 else None
+        return _TYPES.get(self.options.get(_TYPE, b""))
 
     def address_option(self, code: int) -> IPv4Address | None:
         """The address in an option; None when it is not there, or is not of four bytes."""
@@ -117,6 +120,10 @@ def parse_part(data: bytes) -> Packet:
     options = {code: value for code, value in options.items() if value or code == _PAD}
     head = parse(whole[:-4] + COOKIE + bytes((_END,)))
     return replace(head, options=options)
+
+
+def _packed(address: IPv4Address) -> bytes:
+    return _ZERO if address is NOWHERE else address.packed
 
 
 def _address(packed: bytes) -> IPv4Address:
@@ -180,7 +187,7 @@ def serialise(packet: Packet, limit: int = DEFAULT_LIMIT) -> tuple[bytes, tuple[
     file, sname = areas.get("file", packet.file), areas.get("sname", packet.sname)
     header = _HEADER.pack(
         packet.op, packet.htype, packet.hlen, packet.hops, packet.xid, packet.secs, packet.flags,
-        packet.ciaddr.packed, packet.yiaddr.packed, packet.siaddr.packed, packet.giaddr.packed,
+        _packed(packet.ciaddr), packet.yiaddr.packed, packet.siaddr.packed, _packed(packet.giaddr),
         packet.chaddr, sname, file, COOKIE,
     )  # fmt: skip
     return (header + areas["options"]).ljust(BOOTP_MINIMUM, b"\0"), dropped
@@ -191,10 +198,10 @@ def _plain(options: Mapping[int, bytes]) -> bytes:
     parts = [
         bytes((code, len(value))) + value if len(value) < 256 else encode_option(code, value)
         for code, value in options.items()
-        if code != Code.RELAY_AGENT
+        if code != _RELAY
     ]
-    if Code.RELAY_AGENT in options:
-        parts.append(encode_option(Code.RELAY_AGENT, options[Code.RELAY_AGENT]))
+    if _RELAY in options:
+        parts.append(encode_option(_RELAY, options[_RELAY]))
     return b"".join(parts) + b"\xff"
 
 

@@ -14,6 +14,8 @@ from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import BROADCAST_FLAG, NOWHERE, MessageType, Packet
 
 BROADCAST = IPv4Address("255.255.255.255")
+_TYPE, _SERVER = int(Code.MESSAGE_TYPE), int(Code.SERVER_ID)
+_BACK = (int(Code.CLIENT_ID), int(Code.RELAY_AGENT))  # which a reply gives back
 
 
 class Situation(Enum):
@@ -86,19 +88,16 @@ def reply(
     `options` keep their order behind message type and server identifier: it is their rank when
     the client's maximum message size is small.
     """
-    head = {Code.MESSAGE_TYPE: bytes((kind,)), Code.SERVER_ID: server.packed}
-    tail = {
-        code: request.options[code]
-        for code in (Code.CLIENT_ID, Code.RELAY_AGENT)
-        if code in request.options
-    }
+    said: dict[int, bytes] = {_TYPE: bytes((kind,)), _SERVER: server.packed}
+    said.update(options)
+    said.update((code, request.options[code]) for code in _BACK if code in request.options)
     # A NAK to a relayed client must be broadcast there: RFC 2131 4.3.2.
     flag = BROADCAST_FLAG if kind is MessageType.NAK and request.giaddr != NOWHERE else 0
     return Packet(
         op=2,
         xid=request.xid,
         chaddr=request.chaddr,
-        options={int(code): value for code, value in (head | dict(options) | tail).items()},
+        options=said,
         htype=request.htype,
         hlen=request.hlen,
         flags=request.flags | flag,

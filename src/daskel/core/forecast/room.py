@@ -12,6 +12,7 @@ from daskel.core.history.boots import Boot
 from daskel.core.history.events import Stage
 from daskel.core.history.outcome import GOOD, result
 from daskel.core.multicast.transmission import least_time
+from daskel.core.site.key_types import Fetch
 from daskel.core.values import counted, show_duration, show_size
 
 LINK = 125e6  # bytes a second: 1 Gbit/s
@@ -33,15 +34,16 @@ class Pace:
     power_on: float
     addressing: float
     block: int
-    loader: int = LOADER.block_size or 512  # the same of what it loads then
+    loader: int = LOADER.block_size or 512  # the same of what it loads then, over TFTP
+    grub: bool = True  # it loads by GRUB, which knows HTTP, too
 
 
 _PACES = {  # addressing and blocks were measured (tests/vm); power-on differs most between machines
     "bios": Pace(15.0, 0.5, 1432),
     "uefi-x64": Pace(20.0, 4.5, 1468 * 4),
-    "uefi-x64-http": Pace(20.0, 4.5, 65535, _GRUB_HTTP),
-    "uboot": Pace(5.0, 1.5, 1468, 1468),
-    "board": Pace(5.0, 1.0, 512, 512),
+    "uefi-x64-http": Pace(20.0, 4.5, 65535),
+    "uboot": Pace(5.0, 1.5, 1468, 1468, grub=False),
+    "board": Pace(5.0, 1.0, 512, 512, grub=False),
 }
 
 
@@ -71,6 +73,7 @@ class Kind:
     loadout: str
     loads: Sequence[Load]
     waits: float = 0.0  # seconds that a menu shows before its default boots
+    fetch: Fetch = "http"  # what its boot loader fetches the kernel over
 
     @property
     def files(self) -> int:
@@ -152,7 +155,7 @@ def phases(
             again = _MISSED if load.once and not leads else 1.0
             needs[Resource.LINK] = load.size * _ON_WIRE * again
             needs |= {Resource.DISK: float(load.size)} if first else {}
-        seconds, limit = _alone(load, own)
+        seconds, limit = _alone(load, own, kind.fetch)
         if load.once:
             seconds, limit = seconds + least_time(load.size, link), Own.TRANSMISSION
         before = _FROM.get(load.stage)
@@ -165,7 +168,7 @@ def phases(
     return found
 
 
-def _alone(load: Load, own: Pace) -> tuple[float, Own]:
+def _alone(load: Load, own: Pace, fetch: Fetch) -> tuple[float, Own]:
     """Seconds that a phase takes when nobody else boots, and what it waits for."""
     match load.stage:
         case "addressed":
@@ -175,7 +178,8 @@ def _alone(load: Load, own: Pace) -> tuple[float, Own]:
         case "menu":
             return _LOADER_STARTS, Own.FIRMWARE
         case "kernel" | "initrd":
-            return load.size / own.loader * _TRIP, Own.TRIPS
+            block = max(own.loader, _GRUB_HTTP) if own.grub and fetch == "http" else own.loader
+            return load.size / block * _TRIP, Own.TRIPS
         case "running kernel":
             return _SYSTEM_STARTS, Own.SYSTEM
         case _:

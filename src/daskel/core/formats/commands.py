@@ -174,6 +174,30 @@ class ExportRow(TypedDict):
     args: str
 
 
+class KeyShown(TypedDict):
+    """The site's own key."""
+
+    name: str  # in its certificate
+    sha256: str  # of the certificate
+    until: str
+    certificate: str  # a file
+    key: str  # a file
+    clients: dict[str, int]  # that trust it, by where they have it: mok, db
+
+
+class NoKey(TypedDict):
+    """The site has none."""
+
+    name: None
+
+
+class Enrolment(TypedDict):
+    """How machines come to trust the site's key."""
+
+    certificate: str  # a file in DER form
+    steps: dict[str, list[str]]  # by where: mok, db; the first one says for whom it is
+
+
 class Changed(TypedDict):
     """What became of a change of the site file."""
 

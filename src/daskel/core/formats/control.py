@@ -80,6 +80,7 @@ class CurrentBoot(TypedDict):
     """The boot of one client as it is kept; null: it has none."""
 
     boot: dict[str, Any] | None
+    before: list[dict[str, Any]]  # the one before, where its firmware went on from there at once
 
 
 class ConnectedClient(TypedDict):

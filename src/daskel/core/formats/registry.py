@@ -70,6 +70,10 @@ COMMANDS: Mapping[str, tuple[Any, ...]] = {
     "forecast": (boots.ForecastFormat,),
     "store check": (boots.StoreChecked,),
     "store restore": (boots.StoreRestored,),
+    "keys make": (commands.Changed,),
+    "keys show": (commands.KeyShown, commands.NoKey),
+    "keys enrol": (commands.Enrolment,),
+    "keys https": (commands.Changed,),
     "demo": (boots.Demo,),
     "help": (list[commands.KeyText],),
 }

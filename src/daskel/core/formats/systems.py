@@ -208,6 +208,8 @@ class FileShown(FileRow):
     """A file as a client gets it."""
 
     text: str | None  # null: it is not text
+    parts: NotRequired[list[str]]  # of an image that is made of files: a stub, the kernel, initrds
+    arguments: NotRequired[str]  # its command line
 
 
 class BootFileFound(TypedDict):

@@ -9,7 +9,7 @@ from collections import deque
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from enum import Enum
-from itertools import islice
+from itertools import islice, takewhile
 from typing import Any
 
 from daskel.core.history.encoding import as_json, from_json
@@ -37,6 +37,7 @@ _RECENT = 300  # events of all machines, for those who look
 _MOST_STRANGERS = 500  # machines that are not in the site, whose boots are followed
 _STILL, _LONG = 1.0, 10.0  # seconds
 _SAME_TRY = 60.0  # seconds in which firmware that got nowhere asks again
+AT_ONCE = 5.0  # seconds from a boot's end, in which firmware goes on to its next way to boot
 _BEGINNINGS = (Stage.SEEN, Stage.REFUSED, Stage.LOBBY)
 
 
@@ -270,7 +271,8 @@ class History:
     """The current boot of every machine. `first` is the number of the next boot."""
 
     def __init__(self, first: int = 1) -> None:
-        self.current: dict[str, Boot] = {}  # by MAC address
+        self.current: dict[str, Boot] = {}  # by MAC address; what happened last is at the end
+        self._left: dict[str, Boot] = {}  # the boot before, of firmware that went on at once
         self._next = first
         self.recent: deque[tuple[float, Event]] = deque(maxlen=_RECENT)
         self._changed: dict[int, tuple[Boot, float]] = {}  # and when it was last not kept
@@ -286,9 +288,20 @@ class History:
         if boot is None or self._begins(boot, now, event):
             boot = self._begin(mac, event.who.name, now)
         boot.client = event.who.name or boot.client
-        if boot.add(now, event) and boot.number not in self._changed:
-            self._changed[boot.number] = boot, now
+        if boot.add(now, event):
+            self.current[mac] = self.current.pop(mac)
+            self._changed.setdefault(boot.number, (boot, now))
         return boot
+
+    def since(self, at: float) -> Iterator[Boot]:
+        """The boots to which something happened since then (seconds since 1970), the last first."""
+        return takewhile(lambda boot: boot.last >= at, reversed(self.current.values()))
+
+    def before(self, boot: Boot) -> list[Boot]:
+        """The boot of the same machine that ended when this one began: its firmware went on to its
+        next way to boot. What was longer ago is in the store."""
+        last = self._left.get(boot.mac)
+        return [last] if last and self.current.get(boot.mac) is boot else []
 
     def go_on(self, boot: Boot) -> None:
         """A boot from before this server's start."""
@@ -323,5 +336,10 @@ class History:
                 del self._strangers[oldest]
                 if (other := self.current.get(oldest)) and other.client is None:
                     del self.current[oldest]
+                    self._left.pop(oldest, None)
+        last = self.current.get(mac)
+        self._left.pop(mac, None)
+        if last and now - last.last <= AT_ONCE:
+            self._left[mac] = last
         self.current[mac] = boot
         return boot

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator
 from daskel.core.history.boots import End
 from daskel.core.history.case import Blind, Case, Cause
 from daskel.core.history.causes.before_loading import BEFORE_LOADING
-from daskel.core.history.causes.loading import LOADING
+from daskel.core.history.causes.loading import LOADING, loader_refused
 from daskel.core.history.causes.running import MOUNTING, RUNNING
 from daskel.core.history.events import FileUntold, Seen, Stage
 from daskel.core.history.misses import CUT
@@ -17,7 +17,7 @@ from daskel.core.values import counted, show_duration
 
 CANNOT_TELL = "cannot-tell"
 _TABLE: tuple[Callable[[Case], Iterator[Cause]], ...] = (
-    *BEFORE_LOADING, *MOUNTING, *LOADING, *RUNNING,
+    loader_refused, *BEFORE_LOADING, *MOUNTING, *LOADING, *RUNNING,
 )  # fmt: skip
 
 

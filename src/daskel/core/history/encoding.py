@@ -13,6 +13,7 @@ from typing import Any, get_args, get_type_hints
 from daskel.core.history import events
 from daskel.core.history.events import Address, Event, Loaded, Who
 
+_PLAIN = (str, int, bool, NoneType)  # as most values are
 _SHAPES: dict[type[Event], tuple[str, tuple[str, ...]]] = {}
 
 
@@ -52,6 +53,8 @@ def name_of(kind: type[Event]) -> str:
 
 
 def _plain(value: object) -> object:
+    if type(value) in _PLAIN:
+        return value
     if isinstance(value, (IPv4Address, IPv6Address)):
         return str(value)
     if isinstance(value, Enum):

@@ -423,6 +423,7 @@ class FileKind(Enum):
     CONFIGURATION = "configuration"
     KERNEL = "kernel"
     INITRD = "initrd"
+    UNIFIED = "unified image"  # of kernel, initrds and command line, which firmware starts
     IMAGE = "image"  # of a root
     WAITING = "waiting screen"
     OTHER = "file"

@@ -23,6 +23,8 @@ class Fetched:
             return event.firmware and any(loadout.boot == "local" for loadout in loadouts)
         if not isinstance(event, FileSent):
             return False
+        if event.kind is FileKind.UNIFIED:  # of what it boots, and nothing to choose
+            return any(loadout.kernel for loadout in loadouts)
         if event.kind is FileKind.CONFIGURATION:
             self._paths[client] = set()
         fetched = self._paths.setdefault(client, set())

@@ -50,10 +50,11 @@ class LineLimit:
             self._left_out[kind] += 1
             return False
         key = who.name or who.mac or str(who.address), kind
-        if self._lines[key] >= (EACH if who.name else STRANGER):
+        lines = self._lines.get(key, 0)
+        if lines >= (EACH if who.name else STRANGER):
             self._left_out[kind] += 1
             return False
-        self._lines[key] += 1
+        self._lines[key] = lines + 1
         if who.name is None:
             self._strangers[kind] += 1
         return True

@@ -53,7 +53,7 @@ class Assignments:
     def happened(self, event: Event) -> list[Once] | None:
         """What is to be kept for the event's client from now on; None when nothing changed."""
         client = event.who.name
-        if client is None:
+        if client is None or not (self._waiting or self._running):
             return None
         if isinstance(event, Seen) and event.firmware and self._running.pop(client, None):
             waiting = self._waiting.get(client)

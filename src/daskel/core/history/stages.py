@@ -45,6 +45,7 @@ _OF_FILES = {
     FileKind.CONFIGURATION: Stage.MENU,
     FileKind.KERNEL: Stage.KERNEL,
     FileKind.INITRD: Stage.INITRD,
+    FileKind.UNIFIED: Stage.INITRD,
     FileKind.IMAGE: Stage.RUNNING,
 }
 _After = Callable[[Stage | None, Event], Stage | None]

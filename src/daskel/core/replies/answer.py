@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
+from typing import ClassVar
 
 from daskel.core.boot.address import (
     DECLINE_TIME,
@@ -75,17 +76,6 @@ class Answers:
         self._rules = {name: Addresses(name, seg, fixed) for name, seg in site.segments.items()}
         self._no_files: dict[str, tuple[str, float]] = {}  # by machine: what was said, and when
         self._strangers: dict[str, tuple[float, int]] = {}  # when counted, and how many since
-        self._handlers: Mapping[Situation, Callable[[Question], Answer]] = {
-            Situation.DISCOVER: self._discover,
-            Situation.SELECTING: self._request,
-            Situation.INIT_REBOOT: self._reboot,
-            Situation.RENEWING: self._request,
-            Situation.REBINDING: self._reboot,
-            Situation.ELSEWHERE: self._elsewhere,
-            Situation.DECLINE: self._decline,
-            Situation.RELEASE: self._release,
-            Situation.INFORM: self._inform,
-        }
 
     def receive(
         self, wire: Sequence[str], request: Packet, now: float, *, unicast: bool, pxe: bool = False
@@ -128,7 +118,7 @@ class Answers:
             return self._pxe(question)
         if self.site.segments[segment].dhcp == "proxy":
             return self._beside(question, meaning)
-        return self._handlers[meaning](question)
+        return self._handlers[meaning](self, question)
 
     def _pxe(self, question: Question) -> Answer:
         """A question on port 4011: which boot file, and nothing else."""
@@ -309,6 +299,19 @@ class Answers:
         expires = question.now + self.site.segments[question.segment].lease
         mac = str(question.who.mac)
         return Lease(address, question.segment, mac, LeaseState.BOUND, expires, architecture)
+
+    # Not of one object: that would lie in a circle, and its site wait for Python's collector
+    _handlers: ClassVar[Mapping[Situation, Callable[[Answers, Question], Answer]]] = {
+        Situation.DISCOVER: _discover,
+        Situation.SELECTING: _request,
+        Situation.INIT_REBOOT: _reboot,
+        Situation.RENEWING: _request,
+        Situation.REBINDING: _reboot,
+        Situation.ELSEWHERE: _elsewhere,
+        Situation.DECLINE: _decline,
+        Situation.RELEASE: _release,
+        Situation.INFORM: _inform,
+    }
 
 
 def check_sizes(site: Site, ports: Ports) -> list[Finding]:

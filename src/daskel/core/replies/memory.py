@@ -20,7 +20,8 @@ from daskel.core.reader import MalformedError
 from daskel.core.replies.answer import Answer, Answers
 
 _GROUP = 1  # the bit of multicast addresses, IEEE 802 section 8.2
-_MOST = 20_000  # messages remembered, of 1 KiB each
+_MOST, _EACH = 20_000, 6  # messages remembered, of 1 KiB each: at least, and for each client
+_XID, _REST = slice(4, 8), slice(10, None)  # of a message: its number, and what follows `secs`
 
 
 class Decision(NamedTuple):
@@ -37,15 +38,24 @@ class Decision(NamedTuple):
     declined: IPv4Address | None = None  # see Answer
 
 
-@dataclass(frozen=True, slots=True)
-class _Known:
-    """A reply that was given, and what it depends on."""
+@dataclass(slots=True)
+class Known:
+    """A reply that was given, in front of and behind its transaction number, and what it depends
+    on."""
 
-    decision: Decision
+    asked: bytes  # how the question began
+    before: bytes
+    after: bytes
+    to: Destination | None
+    events: Sequence[Event]
     lease: Lease
+    held: Lease  # the one that was looked at last
     seconds: float | None  # by which an ACK makes the lease longer
     name: str
     once: str | None  # the assignment for one boot
+
+
+Memory = dict[bytes, Known]  # by the question without its beginning
 
 
 class Datagrams:
@@ -53,19 +63,38 @@ class Datagrams:
 
     def __init__(self, answers: Answers) -> None:
         self._answers, self._leases = answers, answers.leases
-        self._known: dict[tuple[object, ...], _Known] = {}
+        self._most = max(_MOST, _EACH * len(answers.site.clients))
+        self._waiting = answers.replies.assigned.waiting
+        self._memories: dict[tuple[tuple[str, ...], bool, bool], Memory] = {}
+
+    def memory(self, wire: tuple[str, ...], *, unicast: bool, pxe: bool = False) -> Memory:
+        """What was answered to messages that came in this way, see `Answers.receive`."""
+        return self._memories.setdefault((wire, unicast, pxe), {})
+
+    def again(self, memory: Memory, data: bytes, now: float) -> Decision | None:
+        """What to do about a datagram that was answered before; None when that is not known, or
+        not right any more."""
+        known = memory.get(data[_REST])
+        if known is None or not data.startswith(known.asked):
+            return None
+        held = self._leases.of(known.lease.segment, known.lease.mac)
+        if held is None or not self._holds(known, held, now):
+            return None
+        leases: tuple[Lease, ...] = ()
+        if known.seconds is not None:
+            address, segment, mac, _, _, architecture = known.lease
+            expires = now + known.seconds
+            lease = Lease(address, segment, mac, LeaseState.BOUND, expires, architecture)
+            self._leases.put(lease)
+            known.held, leases = lease, (lease,)
+        reply = b"".join((known.before, data[_XID], known.after))
+        return Decision(reply, known.to, leases, known.events)
 
     def receive(
         self, wire: tuple[str, ...], data: bytes, now: float, *, unicast: bool, pxe: bool = False
     ) -> Decision:
-        """What to do about a datagram from the network, see `Answers.receive`. Raises
-        MalformedError."""
-        asked = (data[:4], data[10:], wire, unicast, pxe)
-        known = self._known.get(asked)
-        if known is not None:
-            held = self._leases.of(known.lease.segment, known.lease.mac)
-            if held is not None and self._holds(known, held, now):
-                return self._again(known, data[4:8], now)
+        """What to do about a datagram from the network, see `Answers.receive`; it is remembered for
+        `again`. Raises MalformedError."""
         request = parse(data)
         if request.chaddr[0] & _GROUP or not any(request.chaddr[:6]):
             mac = request.chaddr[:6].hex(":")
@@ -74,35 +103,32 @@ class Datagrams:
         decision = decided(request, answer)
         if (lease := self._repeatable(answer)) and (name := self._site_name(lease)):
             seconds = lease.expires - now if answer.leases else None
-            if len(self._known) >= _MOST:
-                self._known.clear()
-            once = self._answers.replies.assigned.waiting.get(name)
-            self._known[asked] = _Known(_as_again(decision), lease, seconds, name, once)
+            if sum(map(len, self._memories.values())) >= self._most:
+                for memory in self._memories.values():
+                    memory.clear()
+            reply, once = decision.reply, self._waiting.get(name)
+            memory = self.memory(wire, unicast=unicast, pxe=pxe)
+            memory[data[_REST]] = Known(
+                data[:4], reply[:4], reply[8:], decision.to, _as_again(decision.events), lease,
+                lease, seconds, name, once,
+            )  # fmt: skip
         return decision
 
-    def _holds(self, known: _Known, held: Lease, now: float) -> bool:
+    def _holds(self, known: Known, held: Lease, now: float) -> bool:
         """The machine has the same address as when it was answered before, and boots the same."""
+        if now >= held.expires or self._waiting.get(known.name) != known.once:
+            return False
+        if held is known.held:
+            return True
         before = known.lease
-        return (
-            held.address == before.address
-            and held.state is LeaseState.BOUND
-            and held.architecture == before.architecture
-            and now < held.expires
-            and self._answers.replies.assigned.waiting.get(known.name) == known.once
-        )
-
-    def _again(self, known: _Known, xid: bytes, now: float) -> Decision:
-        decision, before = known.decision, known.lease
-        data = decision.reply
-        leases: tuple[Lease, ...] = ()
-        if known.seconds is not None:
-            lease = Lease(
-                before.address, before.segment, before.mac, LeaseState.BOUND,
-                now + known.seconds, before.architecture,
-            )  # fmt: skip
-            self._leases.put(lease)
-            leases = (lease,)
-        return Decision(data[:4] + xid + data[8:], decision.to, leases, decision.events)
+        if (
+            held.address != before.address
+            or held.state is not LeaseState.BOUND
+            or held.architecture != before.architecture
+        ):
+            return False
+        known.held = held
+        return True
 
     def _repeatable(self, answer: Answer) -> Lease | None:
         """The lease that an OFFER or ACK of an address stands on, when the machine holds it."""
@@ -132,7 +158,6 @@ def decided(request: Packet, answer: Answer) -> Decision:
     )
 
 
-def _as_again(decision: Decision) -> Decision:
+def _as_again(events: Sequence[Event]) -> Sequence[Event]:
     """The same for a machine that comes again: it renews."""
-    events = [replace(e, renewed=True) if isinstance(e, Addressed) else e for e in decision.events]
-    return Decision(decision.reply, decision.to, (), events)
+    return [replace(e, renewed=True) if isinstance(e, Addressed) else e for e in events]

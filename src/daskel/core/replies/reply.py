@@ -22,7 +22,7 @@ from daskel.core.site.positions import Origin
 from daskel.core.site.tables import Segment
 from daskel.core.values import mac_text
 
-_MOST_PLANS = 20_000  # machines whose options are remembered
+_MOST_PLANS, _EACH = 20_000, 3  # plans that are remembered: at least, and for each client
 _FROM_FIRMWARE = (Code.VENDOR_CLASS, Code.VENDOR_SPECIFIC)
 
 
@@ -70,7 +70,9 @@ class Replies:
         self.site, self.ports, self.assigned = site, ports, assigned
         self._network = {n: _network_settings(site, n, seg) for n, seg in site.segments.items()}
         self._option_rules = rules(site)
+        self._most = max(_MOST_PLANS, _EACH * len(site.clients))
         self._plans: dict[tuple[object, ...], Plan] = {}
+        self._last: tuple[Question, Plan] | None = None  # who was asked about just now
 
     def question(self, segment: str, request: Packet, now: float) -> Question:
         """What is known about the sender of a message."""
@@ -84,6 +86,8 @@ class Replies:
 
     def plan(self, question: Question) -> Plan:
         """What a reply says; made once for each kind of message of a machine."""
+        if self._last and self._last[0] is question:
+            return self._last[1]
         asked = question.request.options.get(Code.PARAMETERS, b"")
         key = (
             question.segment, question.found.name,
@@ -93,14 +97,15 @@ class Replies:
         )  # fmt: skip
         made = self._plans.get(key)
         if made is None:
-            if len(self._plans) >= _MOST_PLANS:
+            if len(self._plans) >= self._most:
                 self._plans.clear()
             file = choose_boot_file(
                 self.site, self.ports, question.who, question.found, question.segment, question.boot
             )
             settings = tuple(self._settings(question, file))
-            made = Plan(file, settings, {setting.code: setting.value for setting in settings})
-            self._plans[key] = made
+            options = {int(setting.code): setting.value for setting in settings}
+            made = self._plans[key] = Plan(file, settings, options)
+        self._last = question, made
         return made
 
     def _settings(self, question: Question, file: BootFile) -> list[Setting]:

@@ -93,14 +93,14 @@ def _span(text: str, table: Path) -> tuple[int, int] | None:
 
 @lru_cache(maxsize=4)
 def _spans(text: str) -> dict[Path, tuple[int, int]]:
-    """Where each table of the form [kind.name] stands, with its inner tables; not the comments
-    that lead the next one in."""
+    """Where [site] and each table of the form [kind.name] stand, with their inner tables; not the
+    comments that lead the next one in."""
     headers = Positions(text, "").headers
     spans: dict[Path, tuple[int, int]] = {}
     for index, (path, start) in enumerate(headers):
         following = headers[index + 1][1] if index + 1 < len(headers) else len(text)
         table = path[:2]
-        if len(path) == 2:
+        if len(path) == 2 or path == ("site",):
             spans[table] = (start, _body_end(text, start, following))
         elif table in spans and spans[table][1] <= start:
             spans[table] = (spans[table][0], _body_end(text, start, following))

@@ -265,6 +265,9 @@ Service = Annotated[str, BeforeValidator(_srv), _text_of("service")]
 Argument = Annotated[str, BeforeValidator(_argument), _text_of("kernel argument", minLength=1)]
 SlateKind = Literal["none", "fresh", "keep"]
 Delivery = Literal["files", "blocks", "memory"]
+Fetch = Literal["http", "tftp"]
+SecureBoot = Literal["auto", "shim", "mok", "db", "off"]
+LoaderKind = Literal["grub", "none"]
 OptionValue = bool | int | str | tuple[bool | int | str, ...]  # false: switched off
 Options = Annotated[
     Mapping[str, Annotated[OptionValue, BeforeValidator(_option_value)]], WithJsonSchema(_OPTIONS)

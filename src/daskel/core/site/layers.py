@@ -9,9 +9,9 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 from types import MappingProxyType
-from typing import Generic, TypeVar
+from typing import Generic, TypeVar, cast
 
-from daskel.core.site.key_types import Delivery, OptionValue
+from daskel.core.site.key_types import Delivery, Fetch, LoaderKind, OptionValue, SecureBoot
 from daskel.core.site.model import Site
 from daskel.core.site.own_kernels import boots, of_path
 from daskel.core.site.positions import Origin
@@ -19,6 +19,12 @@ from daskel.core.site.remembered import remembered
 from daskel.core.site.tables import Choice, Client, Group, LayerTable, Loadout
 
 Value = TypeVar("Value")
+# Keys of every layer that have one value
+_WAYS = [
+    name.replace("_", "-")
+    for name in LayerTable.model_fields
+    if name not in ("args", "options", "boot_file")
+]
 FOR_ONE_BOOT = Origin("assign --once", 0, 0)
 
 
@@ -61,11 +67,12 @@ class Layer:
     arguments: Sequence[Sourced[str]]
     options: Mapping[str, Sourced[OptionValue]]
     boot_files: Mapping[str, Sourced[str]]
+    ways: Mapping[str, Sourced[str]]  # keys whose value in the strongest layer counts
 
     @property
     def says_anything(self) -> bool:
         """Most clients have nothing of their own."""
-        return bool(self.arguments or self.options or self.boot_files)
+        return bool(self.arguments or self.options or self.boot_files or self.ways)
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,6 +83,7 @@ class Merged:
     options: Mapping[str, Sourced[OptionValue]] = field(default_factory=dict)
     boot_files: tuple[Mapping[str, Sourced[str]], ...] = ()  # strongest layer first
     overridden: tuple[Overridden, ...] = ()
+    ways: Mapping[str, Sourced[str]] = field(default_factory=dict)
 
     def with_layer(self, layer: Layer) -> Merged:
         """And a stronger one."""
@@ -83,7 +91,13 @@ class Merged:
         arguments = merge([self.arguments, layer.arguments], overridden)
         options = merge_options([self.options, layer.options], overridden)
         files = (layer.boot_files, *self.boot_files) if layer.boot_files else self.boot_files
-        return Merged(arguments, options, files, (*self.overridden, *overridden))
+        overridden += [
+            Overridden(key, self.ways[key].value, self.ways[key].origin, by.origin)
+            for key, by in layer.ways.items()
+            if key in self.ways
+        ]
+        ways = {**self.ways, **layer.ways}
+        return Merged(arguments, options, files, (*self.overridden, *overridden), ways)
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,6 +119,24 @@ class Effective:
     options: Mapping[str, Sourced[OptionValue]]  # those that are switched on
     boot_files: tuple[Mapping[str, Sourced[str]], ...]  # by kind of firmware; strongest layer first
     overridden: tuple[Overridden, ...]
+    ways: Mapping[str, Sourced[str]]  # `fetch` and what else has one value, where a layer has it
+
+    @property
+    def fetches(self) -> Fetch:
+        """What its boot loader fetches kernels over, where it came by TFTP."""
+        return cast(Fetch, self.ways["fetch"].value) if "fetch" in self.ways else "http"
+
+    @property
+    def secure_boot(self) -> SecureBoot:
+        """What its firmware is started with."""
+        said = self.ways.get("secure-boot")
+        return cast(SecureBoot, said.value) if said else "auto"
+
+    @property
+    def loader(self) -> LoaderKind:
+        """What starts its kernel, where it has UEFI."""
+        said = self.ways.get("loader")
+        return cast(LoaderKind, said.value) if said else "grub"
 
     @property
     def way(self) -> Delivery:
@@ -211,6 +243,7 @@ class _Whole:
             options=below.options,
             boot_files=below.boot_files,
             overridden=tuple(self.overridden),
+            ways=below.ways,
         )
 
     def _put_together(self, site: Site, loadout: str | None) -> tuple[Merged, *tuple[Layer, ...]]:
@@ -304,7 +337,9 @@ def _layer(site: Site, path: tuple[str, ...]) -> Layer:
     options = {k: Sourced(v, site.origin(*path, "options", k)) for k, v in table.options.items()}
     written = table.boot_file.items()
     boot_files = {k: Sourced(v, site.origin(*path, "boot-file", k)) for k, v in written}
-    return Layer(arguments, options, boot_files)
+    said = ((key, getattr(table, key.replace("-", "_"))) for key in _WAYS)
+    ways = {key: Sourced(v, site.origin(*path, key)) for key, v in said if v is not None}
+    return Layer(arguments, options, boot_files, ways)
 
 
 def layer_tables(site: Site) -> Iterator[tuple[tuple[str, ...], LayerTable]]:

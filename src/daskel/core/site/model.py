@@ -56,6 +56,8 @@ class Site:
     positions: Sources
     templates: Mapping[str, str]  # texts of template files, by the path in the site file
     unbuilt: frozenset[str] = frozenset()  # boot loaders that are not here, and cannot be built
+    signed: frozenset[str] = frozenset()  # those whose chain for Secure Boot is here
+    stubs: frozenset[str] = frozenset()  # those for whose machines images can be made without one
     published: Published = field(default_factory=dict)  # what roots boot with
     own_kernels: frozenset[str] = frozenset()  # loadouts that boot the kernel of their root
     by_mac: Mapping[str, str] = field(init=False)  # MAC address to client name

@@ -14,7 +14,7 @@ from pydantic.fields import FieldInfo
 from daskel.core.site.check import check
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.parse import parse, place
-from daskel.core.site.tables import TABLES, AtStart, Beginning, Https, LayerTable, SiteTable, Table
+from daskel.core.site.tables import PARTS, TABLES, AtStart, Beginning, LayerTable, SiteTable, Table
 from daskel.core.values import show_duration, show_limit
 
 FIRST = "0.1.0"  # the version that brought a key whose text names none
@@ -98,7 +98,7 @@ def reference(source: str) -> list[TableText]:
     kinds: dict[str, type[Table]] = {
         "": Beginning,
         "site": SiteTable,
-        "site.https": Https,
+        **{f"site.{name}": kind for name, kind in PARTS.items()},
         **TABLES,
     }
     return [_table(name, kind, texts) for name, kind in kinds.items()]
@@ -274,7 +274,7 @@ def _site_with(table: str, key: str, value: str) -> tuple[str, int]:
     named = f"{table}.{_NAMED[table]}" if table in _NAMED else table
     around = {**_AROUND}
     kept = {k: v for k, v in around.get(named, {}).items() if (table, key) not in _ALONE}
-    if table == "site.https":
+    if table.removeprefix("site.") in PARTS:
         kept = {"certificate": '"boot.pem"', "key": '"boot.key"'}
     around[named] = kept | {key: value}
     lines: list[str] = []
@@ -295,8 +295,9 @@ def json_schema(source: str) -> dict[str, object]:
     tables = {table.name: table for table in reference(source)}
     kinds = {name: _schema(kind, tables[name]) for name, kind in TABLES.items()}
     site = _schema(SiteTable, tables["site"])
-    about = site["properties"]["https"]["description"]
-    site["properties"]["https"] = _schema(Https, tables["site.https"]) | {"description": about}
+    for name, kind in PARTS.items():
+        about = site["properties"][name]["description"]
+        site["properties"][name] = _schema(kind, tables[f"site.{name}"]) | {"description": about}
     whole = _schema(Beginning, tables[""])
     whole["properties"] |= {"site": site} | {
         name: {"type": "object", "description": tables[name].text, "additionalProperties": kind}

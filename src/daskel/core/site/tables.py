@@ -21,8 +21,10 @@ from daskel.core.site.key_types import (
     BootFiles,
     Delivery,
     Duration,
+    Fetch,
     Flag,
     Listening,
+    LoaderKind,
     Mac,
     MacPrefix,
     MemoryAddress,
@@ -34,6 +36,7 @@ from daskel.core.site.key_types import (
     Password,
     Place,
     Rate,
+    SecureBoot,
     Service,
     Size,
     SlateKind,
@@ -147,6 +150,55 @@ class LayerTable(Table):
     Wrong: { uefi-x64 = "" }
     """
 
+    fetch: Fetch | None = None
+    """What Daskel's boot loader fetches kernel and initrd over, where its firmware came by TFTP:
+    HTTP, and TFTP where that does not answer ("http", also when no layer says anything), or TFTP
+    alone ("tftp"): there it asks for one block of 1,024 bytes at a time.
+
+    Example: "tftp"
+    Wrong: "ftp"
+    """
+
+    secure_boot: SecureBoot | None = None
+    """What UEFI firmware that boots by PXE is started with: the chain that Secure Boot accepts
+    where it is here ("auto", also when no layer says anything), that chain always ("shim"), what
+    the site's own key signed ("mok" where it was enrolled for shim, "db" where it was enrolled in
+    the firmware), or Daskel's boot loader alone, which Secure Boot refuses ("off"). The chain is
+    the distribution's signed shim and GRUB; where Secure Boot is off it goes on to Daskel's boot
+    loader.
+
+    Example: "off"
+    Wrong: "on"
+    """
+
+    loader: LoaderKind | None = None
+    """What starts the kernel of UEFI machines, on x86 and ARM of 64 bits: Daskel's boot loader
+    ("grub", also when no layer says anything), or the firmware itself ("none"). It gets one image
+    then, of kernel, initrds and command line, made for each machine as it asks. Machines that
+    can choose, or wait in the lobby, get the boot loader anyway.
+
+    Example: "none"
+    Wrong: "fast"
+    """
+
+
+class Signing(Table):
+    """The site's own key."""
+
+    certificate: str
+    """A file in PEM form with the certificate that machines are given; relative to the site file.
+
+    Example: "keys/site.pem"
+    Wrong: 5
+    """
+
+    key: str
+    """A file in PEM form with its RSA key, without a password, that root alone can read.
+
+    Example: "keys/site.key"
+    Wrong: 5
+    """
+
 
 class Https(Table):
     """The same files over HTTPS, for firmware that boots from there."""
@@ -165,6 +217,9 @@ class Https(Table):
     Example: "boot.key"
     Wrong: 5
     """
+
+
+PARTS: dict[str, type[Table]] = {"https": Https, "signing": Signing}  # tables inside [site]
 
 
 class SiteTable(LayerTable):
@@ -236,6 +291,14 @@ class SiteTable(LayerTable):
 
     Example: { certificate = "boot.pem", key = "boot.key" }
     Wrong: { certificate = "boot.pem" }
+    """
+
+    signing: Annotated[Signing | None, AtStart] = None
+    """The key that boot loaders and images without one are signed with, for machines with Secure
+    Boot that trust it; `daskel keys make` makes one, and writes this.
+
+    Example: { certificate = "keys/site.pem", key = "keys/site.key" }
+    Wrong: { certificate = "keys/site.pem" }
     """
 
     state: Annotated[str, AtStart] = "/var/lib/daskel/state.db"

@@ -19,6 +19,7 @@ from daskel.core.dhcp import frame
 from daskel.core.dhcp.packet import NOWHERE, Packet
 from daskel.core.dhcp.relay import cut_short
 from daskel.core.dhcp.responder import BROADCAST, Destination
+from daskel.core.history.events import Event
 from daskel.core.reader import MalformedError
 from daskel.core.replies.memory import Decision, decided
 from daskel.service.allowance import Allowance
@@ -62,6 +63,7 @@ class DhcpService:
         self._tasks: set[asyncio.Task[None]] = set()
         self._unkept: list[tuple[_Message, Decision]] = []  # whose leases go to disk next
         self._keeping = False
+        self._untold: list[Event] = []  # to be told when the replies are on their way
         relays = {relay.packed for s in shared.site.served.values() for relay in s.relays}
         self._strangers = {
             relay: Allowance(shared.clock, _STRANGERS) for relay in (bytes(4), *relays)
@@ -83,9 +85,16 @@ class DhcpService:
         of made-up ones takes neither the time nor the disk. Each relay agent of the site has a
         number of its own."""
         strangers: list[_Message] = []
-        known = self._shared.known
+        known, datagrams = self._shared.known, self._shared.datagrams
+        now = self._shared.lease_time()
+        here = datagrams.memory(self._wire, unicast=True, pxe=self._pxe)
+        everywhere = datagrams.memory(self._wire, unicast=False, pxe=self._pxe)
         for message in self._drain():
-            if message.data[_CHADDR] in known:
+            data = message.data
+            again = datagrams.again(here if message.unicast else everywhere, data, now)
+            if again is not None:
+                self._answer(message, again)
+            elif data[_CHADDR] in known:
                 self._take(message)
             else:
                 strangers.append(message)
@@ -95,7 +104,7 @@ class DhcpService:
                 self._take(message)
             else:
                 self._shared.malformed("dhcp", _TOO_MANY)
-        self._keep_soon()
+        self._settle()
 
     def _take(self, message: _Message) -> None:
         decision = self._decide(message)
@@ -112,12 +121,14 @@ class DhcpService:
         """Send a reply without a lease now, another when its lease is on disk."""
         for claim in decision.claims:
             self._shared.claimed(claim)
-        if decision.leases:
+        if decision.leases and not self._shared.is_kept(decision.leases):
             self._unkept.append((message, decision))
         else:
             self._finish(message, decision)
 
-    def _keep_soon(self) -> None:
+    def _settle(self) -> None:
+        """Tell what happened, and begin to keep what is to be kept."""
+        self._tell()
         if self._unkept and not self._keeping:
             self._keeping = True
             self._begin(self._keep())
@@ -138,6 +149,12 @@ class DhcpService:
             return
         for message, decision in batch:
             self._finish(message, decision)
+        self._tell()
+
+    def _tell(self) -> None:
+        events, self._untold = self._untold, []
+        for event in events:
+            self._shared.emit(event)
 
     def _begin(self, work: Coroutine[None, None, None]) -> None:
         task = asyncio.create_task(work)
@@ -212,13 +229,13 @@ class DhcpService:
                 break
             gone = self._shared.answers.in_use(request, address, self._shared.lease_time())
             self._answer(message, decided(request, gone))
-            self._keep_soon()
+            self._settle()
             again = self._decide(message)
             if again is None:
                 return
             decision = again
         self._answer(message, decision)
-        self._keep_soon()
+        self._settle()
 
     async def _decline(self, message: _Message, decision: Decision) -> None:
         """Put an address aside that its machine found taken, when the wire says so, too: anybody
@@ -232,7 +249,7 @@ class DhcpService:
         if taken:
             gone = self._shared.answers.in_use(request, address, self._shared.lease_time())
             self._answer(message, decided(request, gone))
-            self._keep_soon()
+            self._settle()
 
     def _believes_decline(self) -> bool:
         now = self._shared.clock.monotonic()
@@ -258,8 +275,7 @@ class DhcpService:
         if decision.dropped:
             options = ", ".join(map(str, decision.dropped))
             _log.warning("options %s did not fit into a reply to %s", options, message.peer[0])
-        for event in decision.events:
-            self._shared.emit(event)
+        self._untold += decision.events
 
     def _send(self, data: bytes, to: Destination, peer: tuple[str, int]) -> None:
         if self._shared.wire.loopback or self._pxe:  # port 4011: back to where it came from

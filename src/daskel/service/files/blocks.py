@@ -16,7 +16,7 @@ from weakref import WeakSet
 
 from daskel.core.tftp.packet import data_header
 from daskel.core.tftp.transfer import Blocks
-from daskel.service.files.content import Opened
+from daskel.service.files.opened import Opened
 
 _HEADER = 4  # bytes: DATA and the block's number
 _UDP_SEGMENT = 103
@@ -152,7 +152,7 @@ class Images:
 
     def of(self, opened: Opened, block: int, window: int) -> Image | Window:
         """The blocks of a file, kept when it is small enough."""
-        if opened.data is not None or opened.size > _MOST_KEPT // 2:
+        if not opened.stored or opened.size > _MOST_KEPT // 2:
             return Window(block, window)
         status = os.fstat(opened.descriptor)
         times = status.st_mtime_ns, status.st_ctime_ns  # the second one cannot be set back

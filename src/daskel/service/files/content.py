@@ -5,70 +5,39 @@ from __future__ import annotations
 import errno
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass
+from contextlib import suppress
+from typing import TYPE_CHECKING
 
-from daskel.core.content.computed import NOT_YOURS, Content, Missing, may_have
+from daskel.core.content.computed import NOT_YOURS, Content, Missing, Parts, may_have
 from daskel.core.content.grub import with_server
 from daskel.core.content.paths import PathRefusedError, clean_path, nearest
 from daskel.core.history.events import FileKind, FileMissing, Missed, Told, Waits, Who
 from daskel.core.history.misses import harmless
+from daskel.core.reader import MalformedError
+from daskel.service.files.opened import NotOpened, Opened
+from daskel.service.files.unified import UnifiedImages
 from daskel.service.shared import Shared
 from daskel.system.host.confined_open import why_not
+
+if TYPE_CHECKING:  # few sites have a key
+    from daskel.core.efi.signature import Signer
 
 _COMPARE_AGAIN = 0.05  # seconds until names are compared for another missing file
 _LARGEST_IMAGE, _MOST_IMAGES = 16 << 20, 16  # bytes of a boot loader, and how many are remembered
 
 
-@dataclass
-class Opened:
-    """A file to send: `data` when computed, else an open descriptor. Close it."""
-
-    path: str
-    kind: FileKind
-    size: int  # bytes
-    data: bytes | None = None
-    descriptor: int = -1
-    quiet: bool = False
-
-    def read(self, offset: int, length: int) -> bytes:
-        """At most `length` bytes from `offset`."""
-        if self.data is not None:
-            return self.data[offset : offset + length]
-        return os.pread(self.descriptor, length, offset)
-
-    def read_into(self, pieces: list[memoryview], offset: int) -> int:
-        """Fill the pieces one after the other, as far as the file goes; bytes read."""
-        if self.data is None:
-            return os.preadv(self.descriptor, pieces, offset)
-        begin = offset
-        for piece in pieces:
-            part = self.data[offset : offset + len(piece)]
-            piece[: len(part)] = part
-            offset += len(part)
-        return offset - begin
-
-    def close(self) -> None:
-        """Close its descriptor, if it has one."""
-        if self.descriptor >= 0:
-            os.close(self.descriptor)
-            self.descriptor = -1
-
-
-@dataclass(frozen=True, slots=True)
-class NotOpened:
-    """Why there is nothing to send, for the one who asked."""
-
-    reason: str
-    refused: bool  # nobody may have it, as against: it is not there
-
-
 class Contents:
     """Opens what is asked for, and remembers what is costly to make."""
 
-    def __init__(self, shared: Shared) -> None:
-        self._shared = shared
+    def __init__(self, shared: Shared, signer: Signer | None = None) -> None:
+        self._shared, self._signer = shared, signer
+        self._unified = UnifiedImages(signer)
         self._images: dict[tuple[object, ...], bytes | None] = {}  # with a server written in
         self._compared = float("-inf")  # when names were compared for a missing file
+
+    def close(self) -> None:
+        """End what is being worked out."""
+        self._unified.close()
 
     def open(self, segment: str, asked: bytes, who: Who, over: str) -> Opened | NotOpened:
         """Open what `who` asked for; emits the event when there is nothing to send."""
@@ -90,6 +59,8 @@ class Contents:
             self._shared.emit(Told(who, found.told))
         if found.data is not None:
             return Opened(found.path, found.kind, len(found.data), found.data, quiet=found.quiet)
+        if found.parts:
+            return self._composed(found, found.parts, segment, asked, who, over)
         if found.blob:
             return self._published(found, asked, who, over)
         try:
@@ -108,10 +79,30 @@ class Contents:
         path = found.path if meant else place  # events name it as it was asked for
         kind = found.kind if meant else self._shared.computed.kind_of(place)
         opened = Opened(path, kind, size, descriptor=descriptor)
-        if found.device and (image := self._image(opened, found.device)) is not None:
+        if found.device and (image := self._image(opened, found.device, found.sign)) is not None:
             opened.data = image
             opened.close()
+            opened.size = len(image)
         return opened
+
+    def _composed(
+        self, found: Content, parts: Parts, segment: str, asked: bytes, who: Who, over: str
+    ) -> Opened | NotOpened:
+        """An image that is made of files."""
+        files: list[Opened] = []
+        for part in (parts.stub, parts.kernel, *parts.initrds):
+            one = self._open(segment, part, asked, who, over)
+            if isinstance(one, NotOpened):
+                for other in files:
+                    other.close()
+                return one
+            files.append(one)
+        try:
+            return self._unified.open(found.path, files, parts.line)
+        except (MalformedError, OSError, EOFError) as error:
+            for other in files:
+                other.close()
+            return self._missing(who, asked, over, str(error), Missed.ABSENT)
 
     def _published(self, found: Content, asked: bytes, who: Who, over: str) -> Opened | NotOpened:
         try:
@@ -120,11 +111,11 @@ class Contents:
             return self._missing(who, asked, over, why_not(error), Missed.ABSENT)
         return Opened(found.path, found.kind, size, descriptor=descriptor)
 
-    def _image(self, opened: Opened, device: str) -> bytes | None:
-        """A boot loader's image with the server written into it, made once; None when it has no
-        place for one."""
+    def _image(self, opened: Opened, device: str, sign: bool) -> bytes | None:
+        """A boot loader's image with the server written into it, and signed where that is wanted
+        and can be; made once. None when it is sent as it is."""
         status = os.fstat(opened.descriptor)
-        key = (status.st_dev, status.st_ino, status.st_mtime_ns, opened.size, device)
+        key = (status.st_dev, status.st_ino, status.st_mtime_ns, opened.size, device, sign)
         if key not in self._images:
             if opened.size > _LARGEST_IMAGE:
                 return None
@@ -132,6 +123,9 @@ class Contents:
                 self._images.clear()
             plain = opened.read(0, opened.size)
             made = with_server(plain, device)
+            if sign and self._signer:
+                with suppress(MalformedError):  # not an EFI program: firmware will say so
+                    made = self._unified.signed(made)
             self._images[key] = None if made == plain else made
         return self._images[key]
 

@@ -41,8 +41,9 @@ from daskel.core.reader import MalformedError
 from daskel.core.roots.views import own_files
 from daskel.service.files.conditions import conditions_of
 from daskel.service.files.connections import IDLE, SILENT, Connections
-from daskel.service.files.content import Contents, NotOpened, Opened
+from daskel.service.files.content import Contents
 from daskel.service.files.multicast import OVER, Listen, Multicast, Place, Rest, read_all, rest_of
+from daskel.service.files.opened import NotOpened, Opened
 from daskel.service.files.tags import Tags
 from daskel.service.shared import Moving, Shared
 from daskel.service.sockets import tcp
@@ -289,6 +290,12 @@ class HttpService:
         self, request: web.Request, opened: Opened, moving: Moving, bandwidth: Bandwidth | None
     ) -> web.StreamResponse:
         began, who = self._shared.clock.monotonic(), moving.who
+        if opened.ready:
+            try:
+                await asyncio.shield(opened.ready)
+            except (OSError, EOFError) as error:
+                self._shared.emit(FileAborted(who, opened.path, OVER, str(error), Abort.BY_SERVER))
+                return web.Response(status=503, text="it could not be read\n")
         asked = conditions_of(request)
         tag = await self._tags.of(opened, needed=asked.needs_tag)
         part = wanted(asked, opened.size, tag, _modified(opened))
@@ -320,15 +327,22 @@ class HttpService:
         if transport is None:
             raise ConnectionResetError
         if opened.data is None and bandwidth is None:
-            with suppress(NotImplementedError), os.fdopen(os.dup(opened.descriptor), "rb") as file:
-                while sent < part.count:
-                    count = min(_SENT_AT_ONCE, part.count - sent)
-                    done = await loop.sendfile(transport, file, part.start + sent, count)
-                    sent += done
-                    if done < count:
-                        transport.abort()
-                        raise EOFError(_SHORTER)
-                    moving.done = sent
+            with suppress(NotImplementedError):
+                for one in opened.parts(part.start, part.count):
+                    if isinstance(one, bytes):
+                        await response.write(one)
+                        sent += len(one)
+                        continue
+                    at, end = one.offset, one.offset + one.length
+                    with os.fdopen(os.dup(one.descriptor), "rb") as file:
+                        while at < end:
+                            count = min(_SENT_AT_ONCE, end - at)
+                            done = await loop.sendfile(transport, file, at, count)
+                            at, sent = at + done, sent + done
+                            if done < count:
+                                transport.abort()
+                                raise EOFError(_SHORTER)
+                            moving.done = sent
         while sent < part.count:
             size = min(_PIECE, part.count - sent)
             if bandwidth:
@@ -380,7 +394,7 @@ def _headers(opened: Opened, part: Wanted, tag: str | None) -> dict[str, str]:
     headers = {"Content-Type": kind, "Accept-Ranges": "bytes"}
     if tag is not None:
         headers["ETag"] = f'"{tag}"'
-    if opened.data is None:
+    if opened.stored:
         headers["Last-Modified"] = formatdate(_modified(opened), usegmt=True)
     if part.status == PART:
         last = part.start + part.count - 1
@@ -391,5 +405,5 @@ def _headers(opened: Opened, part: Wanted, tag: str | None) -> dict[str, str]:
 
 
 def _modified(opened: Opened) -> int | None:
-    """Seconds since 1970; None for what is computed."""
-    return None if opened.data is not None else int(os.fstat(opened.descriptor).st_mtime)
+    """Seconds since 1970; None for what is computed, or made of several files."""
+    return int(os.fstat(opened.descriptor).st_mtime) if opened.stored else None

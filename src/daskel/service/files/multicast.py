@@ -35,7 +35,7 @@ from daskel.core.multicast.transmission import (
 )
 from daskel.core.reader import MalformedError
 from daskel.service.files.blocks import Sender
-from daskel.service.files.content import Opened
+from daskel.service.files.opened import Opened
 from daskel.service.shared import Moving, Shared
 from daskel.service.sockets import to_group, udp
 
@@ -146,7 +146,7 @@ class Multicast:
         """Where a file can be heard; None when it is not sent to many."""
         here = self._shared.site.segments[segment]
         group = multicast_group(here)
-        if group is None or opened.data is not None or not 0 < opened.size <= LARGEST:
+        if group is None or not opened.stored or not 0 < opened.size <= LARGEST:
             return None
         status = os.fstat(opened.descriptor)
         found = segment, status.st_dev, status.st_ino, status.st_mtime_ns, opened.size

@@ -7,7 +7,7 @@ import os
 from concurrent.futures import ThreadPoolExecutor
 from hashlib import blake2b
 
-from daskel.service.files.content import Opened
+from daskel.service.files.opened import Opened
 
 _AT_ONCE = 16 << 20  # bytes; larger files have no tag until they were read in the background
 _MOST = 10_000  # tags that are remembered
@@ -27,17 +27,31 @@ class Tags:
         """None when it is not known yet, which never is the answer when it is `needed`."""
         if opened.data is not None:
             return blake2b(opened.data, digest_size=16).hexdigest()
-        key = _key(opened.descriptor)
+        if opened.stored:
+            return await self._of_file(opened.descriptor, opened.size, needed)
+        whole = blake2b(digest_size=16)
+        for part in opened.parts(0, opened.size):
+            if isinstance(part, bytes):
+                whole.update(part)
+                continue
+            tag = await self._of_file(part.descriptor, part.length, needed)
+            if tag is None:
+                return None
+            whole.update(tag.encode())
+        return whole.hexdigest()
+
+    async def _of_file(self, descriptor: int, size: int, needed: bool) -> str | None:
+        key = _key(descriptor)
         if key not in self._known:
             if key not in self._reading:
-                self._reading[key] = asyncio.ensure_future(self._read(key, opened))
-            if needed or opened.size <= _AT_ONCE:
+                self._reading[key] = asyncio.ensure_future(self._read(key, descriptor, size))
+            if needed or size <= _AT_ONCE:
                 await asyncio.shield(self._reading[key])
         return self._known.get(key)
 
-    async def _read(self, key: Key, opened: Opened) -> None:
-        own = os.dup(opened.descriptor)
-        executor = None if opened.size <= _AT_ONCE else self._background
+    async def _read(self, key: Key, descriptor: int, size: int) -> None:
+        own = os.dup(descriptor)
+        executor = None if size <= _AT_ONCE else self._background
         try:
             digest = await asyncio.get_running_loop().run_in_executor(executor, _digest, own)
             if len(self._known) >= _MOST:

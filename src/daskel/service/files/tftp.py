@@ -19,7 +19,8 @@ from daskel.core.tftp.packet import Error, ErrorCode, Opcode, Request, parse
 from daskel.core.tftp.reception import Reception, accepted
 from daskel.core.tftp.transfer import Blocks, Output, State, Transfer, granted
 from daskel.service.files.blocks import Image, Images, Sender
-from daskel.service.files.content import Contents, NotOpened, Opened
+from daskel.service.files.content import Contents
+from daskel.service.files.opened import NotOpened, Opened
 from daskel.service.files.receiving import Receiving, code_of, reason_of
 from daskel.service.files.short_ways import LockStep, windows
 from daskel.service.shared import Moving, Shared
@@ -29,6 +30,7 @@ _LARGEST = 65535  # bytes of a request; a path that is too long is answered, too
 _LARGEST_ACK = 2048  # bytes of an acknowledgement or an error
 _BATCH = 64  # packets read at once from one socket
 _MOST_TRANSFERS, _MOST_EACH = 4096, 32  # of all, and of one address
+_MOST_HELD = 256  # requests for images that are being worked out
 _SWEEP, _IDLE = 0.02, 0.1  # seconds between looks at the clock for all transfers
 _MOST_WINDOWS = 4096  # clients that are remembered for losing the ends of windows
 _HEADERS = 32  # bytes of IP, UDP and TFTP headers around a block
@@ -48,6 +50,7 @@ class TftpService:
         most = min(_MOST_TRANSFERS, resource.getrlimit(resource.RLIMIT_NOFILE)[0] // 4)
         self._places: Places[Peer] = Places(most, _MOST_EACH, len(shared.site.served))
         self._windows: dict[str, int] = {}  # by address: blocks that its buffers hold
+        self._held: set[Peer] = set()  # that wait for an image
         self.sender, self.images, self.lock_step = Sender(), Images(), LockStep()
 
     async def serve(self) -> None:
@@ -117,7 +120,26 @@ class TftpService:
         if isinstance(opened, NotOpened):
             code = ErrorCode.ACCESS if opened.refused else ErrorCode.NOT_FOUND
             return self._refuse(peer, code, opened.reason)
+        if opened.ready and not opened.ready.done():
+            return self._hold(request, peer, segment, who, opened)
         return self._begin(request, peer, segment, who, opened)
+
+    def _hold(self, request: Request, peer: Peer, segment: str, who: Who, opened: Opened) -> None:
+        """Until the last of its bytes are known; who asks again meanwhile has asked already."""
+        assert opened.ready
+        if peer in self._held or len(self._held) >= _MOST_HELD:
+            opened.close()
+            return
+
+        def ready(ended: asyncio.Future[None]) -> None:
+            self._held.discard(peer)
+            if ended.cancelled() or ended.exception() or self._sock.fileno() < 0:
+                opened.close()
+            else:
+                self._begin(request, peer, segment, who, opened)
+
+        self._held.add(peer)
+        opened.ready.add_done_callback(ready)
 
     def _write(self, request: Request, peer: Peer, segment: str, who: Who) -> None:
         """A client delivers a file, where a rule of the site lets it."""

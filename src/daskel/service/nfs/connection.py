@@ -26,7 +26,7 @@ from daskel.core.nfs.rpc import (
     success,
 )
 from daskel.core.reader import MalformedError
-from daskel.service.nfs.kept import Kept, Room
+from daskel.service.nfs.kept import LONGEST, Kept, Room
 from daskel.service.nfs.procedures import FileData, Find, WhenOnDisk, carry_out
 
 _CHUNK = 256 << 10  # bytes read at once
@@ -169,6 +169,8 @@ class Stream:
 
     def _again(self, record: bytes) -> bool:
         """Whether the call was answered by the short way."""
+        if len(record) > LONGEST:
+            return False
         if not self._out and (part := self._kept.read(record)):
             self._send_part(*part)
             return True
@@ -228,7 +230,7 @@ class Stream:
             return self._reply(refuse(call.xid, Refusal.SYSTEM_ERROR))
         if isinstance(done, bytes):
             reply = self._append(marked_success(call.xid, done))
-            if record:
+            if record and len(record) <= LONGEST:
                 self._keep(record, call, reply)
             return reply
         if done is None:

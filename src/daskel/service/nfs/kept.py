@@ -21,6 +21,9 @@ from daskel.service.nfs.procedures import Find
 from daskel.system.nfs.export import Export
 
 _MOST = 1024  # calls that are remembered of one connection
+LONGEST = (
+    1024  # bytes of such a call: to look for the data of a WRITE takes longer than to write it
+)
 _SETTLED = 2 * 10**9  # nanoseconds
 _ASKING = (Procedure.GETATTR, Procedure.ACCESS, Procedure.LOOKUP)
 _HEAD = 8  # bytes of a reply's mark and number

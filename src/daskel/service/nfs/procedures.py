@@ -160,7 +160,8 @@ def _link(call: Call, asked: tuple[bytes, bytes, bytes], find: Find) -> Reply:
 def _readdir(call: Call, asked: calls.ReadDir, find: Find) -> Reply:
     plus = asked.plus
     export = find(asked.handle)
-    names, directory = export.names(asked.handle, call.credentials)
+    goes_on = asked.cookie > 2  # behind `.` and `..`
+    names, directory = export.names(asked.handle, call.credentials, goes_on=goes_on)
     above = export.parent_inode(asked.handle, directory)
     own = [Name(1, b".", directory.fileid), Name(2, b"..", above)]
     entries, room, end = [], asked.limit - results.LISTED_OVERHEAD, True

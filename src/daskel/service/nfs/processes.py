@@ -39,6 +39,7 @@ from daskel.system.roots.publishing import sent_of
 
 _FIRST_PAUSE, _LONGEST_PAUSE, _WELL = 0.25, 30.0, 60.0  # seconds
 _LOOK_AGAIN = 2.0  # seconds between two checks of whether a root's kernel or initrd has changed
+_KERNELS = (FileKind.KERNEL, FileKind.UNIFIED)
 _log = logging.getLogger(__name__)
 
 
@@ -235,7 +236,7 @@ class Keeping:
 
     def _boot_of(self, event: Event) -> str | None:
         """The client of the site whose boot begins with an event."""
-        kernel = isinstance(event, FileSent) and event.kind is FileKind.KERNEL
+        kernel = isinstance(event, FileSent) and event.kind in _KERNELS
         begins = kernel or (isinstance(event, Seen) and event.firmware)
         name = event.who.name
         return name if begins and self._can_mount and name in self._shared.site.clients else None

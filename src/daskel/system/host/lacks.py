@@ -26,6 +26,8 @@ def _met(need: Need) -> bool:
         return _program(need.name) is not None
     if need.kind is Kind.FOLDER:
         return Path(need.name).is_dir()
+    if need.kind is Kind.FILE:
+        return Path(need.name).is_file()
     if need.kind is Kind.ACCOUNT:
         try:
             pwd.getpwnam(need.name)

@@ -67,7 +67,8 @@ class Export:
         self.below = self._finder.below  # whether an open folder is still in the tree
         self._top_inode = os.fstat(self._top).st_ino
         self._found: dict[tuple[bytes, bytes], tuple[tuple[int, int], bytes]] = {}
-        self._listings: OrderedDict[int, tuple[int, int, list[Name]]] = OrderedDict()
+        # By directory: its times, whether they would be others after a change, and its names
+        self._listings: OrderedDict[int, tuple[int, int, bool, list[Name]]] = OrderedDict()
 
     def close(self) -> None:
         """Close all its files."""
@@ -153,14 +154,18 @@ class Export:
             descriptor = self._files.to_read.put(handle, opened)
         return descriptor, attributes
 
-    def names(self, handle: bytes, who: Credentials) -> tuple[list[Name], Attributes]:
-        """The directory's entries in the order of their cookies, without `.` and `..`."""
+    def names(
+        self, handle: bytes, who: Credentials, *, goes_on: bool = False
+    ) -> tuple[list[Name], Attributes]:
+        """The directory's entries in the order of their cookies, without `.` and `..`. A listing
+        that `goes_on` need not show what was changed since it began."""
         place, above = self._directory(handle)
         if not permitted(above, who, writable=False, opened=True) & _READ:
             raise NfsError(Status.ACCES)
         known = self._listings.get(above.fileid)
-        if known and known[:2] == (above.mtime, above.ctime):
-            return known[2], above
+        if known and known[:2] == (above.mtime, above.ctime) and (known[2] or goes_on):
+            return known[3], above
+        settled = _settled(above)
         with statuses():
             descriptor = os.open(f"/proc/self/fd/{place}", os.O_RDONLY | os.O_DIRECTORY)
             try:
@@ -168,10 +173,9 @@ class Export:
             finally:
                 os.close(descriptor)
         self._listings.pop(above.fileid, None)
-        if _settled(above):
-            self._listings[above.fileid] = (above.mtime, above.ctime, found)
-            if len(self._listings) > _LISTINGS:
-                self._listings.popitem(last=False)
+        self._listings[above.fileid] = (above.mtime, above.ctime, settled, found)
+        if len(self._listings) > _LISTINGS:
+            self._listings.popitem(last=False)
         return found, above
 
     def entry(self, directory: bytes, name: bytes) -> tuple[bytes, Attributes] | None:

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from daskel.core.dhcp.needs import Need
 from daskel.core.dhcp.pxe import is_uefi
-from daskel.core.history.boots import Boot, End, fetches, plain
+from daskel.core.history.boots import AT_ONCE, Boot, End, fetches, plain
 from daskel.core.history.case import Blind, Case, Cause
 from daskel.core.history.events import (
     OVER_RAW,
@@ -28,7 +28,6 @@ from daskel.core.history.misses import is_shims, searched
 from daskel.core.history.outcome import GOOD, Result
 from daskel.core.values import counted, show_size
 
-_AT_ONCE = 5.0  # seconds
 _SAME_START = 60.0  # seconds: between two ways that a firmware tries
 
 
@@ -174,13 +173,17 @@ def _loader_stops(case: Case) -> Iterator[Cause]:
     sent = case.last(FileSent)
     if case.stage is not Stage.LOADER or case.result != Result.STUCK or not sent:
         return
-    if any(fetch.end is not End.SENT for fetch in case.files) or case.last(Unanswered):
+    wanted = [fetch for fetch in case.files if not is_shims(fetch.path)]
+    if any(fetch.end is not End.SENT for fetch in wanted) or case.last(Unanswered):
         return
-    if any(_loader_refused(case)) or case.system_came:
+    if any(loader_refused(case)) or case.system_came:
         return
     event = sent[1]
     assert isinstance(event, FileSent)
     problem = f"it loaded {event.path} and did not come back for its menu"
+    if len(wanted) > 1 and len(wanted) < len(case.files):
+        yield Cause("loader-stops", problem, _BY_SHIM, (sent,), (Blind.TFTP, Blind.HTTP))
+        return
     unfit = case.last(Unfit)
     if unfit and isinstance(unfit[1], Unfit) and unfit[1].need is Need.HEADER_SERVER:
         remedy = (
@@ -202,7 +205,20 @@ def _loader_stops(case: Case) -> Iterator[Cause]:
 
 
 _SECURE_BOOT = (
-    "Secure Boot refuses a loader that is not signed: switch it off, or hand out a signed loader"
+    "Secure Boot refuses a loader that is not signed: let it have the signed chain "
+    "(daskel survey names the packages; then: daskel apply), or switch it off"
+)
+
+
+_OWN_KEY = (
+    "Secure Boot refuses an image that is not signed with a key it trusts: enrol the site's "
+    "(daskel keys enrol), or switch it off"
+)
+
+
+_BY_SHIM = (
+    "shim does not start what nobody signed whom it trusts (a blue screen, Verification failed): "
+    "enrol the site's key (daskel keys enrol), or have the signed chain whole"
 )
 
 
@@ -210,16 +226,16 @@ def _is_uefi(boot: Boot) -> bool:
     return boot.architecture is not None and is_uefi(boot.architecture)
 
 
-def _loader_refused(case: Case) -> Iterator[Cause]:
-    """UEFI firmware that refuses a loader goes on to its next way at once; it would not, had the
-    transfer failed."""
-    early = (Stage.SEEN, Stage.ADDRESSED, Stage.LOADER)
+def loader_refused(case: Case) -> Iterator[Cause]:
+    """Before all else, since it is of the boot before: UEFI firmware that refuses a loader goes on
+    to its next way at once; it would not, had the transfer failed."""
+    early = (Stage.SEEN, Stage.ADDRESSED, Stage.LOADER, Stage.INITRD)
     if case.result in GOOD or case.stage not in early or not case.before:
         return
     last = case.before[0]
-    if last.stage not in (Stage.ADDRESSED, Stage.LOADER) or not _is_uefi(last):
+    if last.stage not in early[1:] or not _is_uefi(last):
         return
-    if case.boot.began - last.last > _AT_ONCE or last.way == case.boot.way:
+    if case.boot.began - last.last > AT_ONCE or last.way == case.boot.way:
         return
     got = [f for f in fetches(last) if f.end in (End.SENT, End.UNTOLD)]
     if len(got) != 1 or len(got) != len(fetches(last)) or searched(got[0].path):
@@ -228,7 +244,8 @@ def _loader_refused(case: Case) -> Iterator[Cause]:
         f"its firmware fetched {got[0].path}, did not run it, and went on to its next way to boot "
         f"({case.boot.firmware}) at once"
     )
-    remedy = f"{_SECURE_BOOT}; or the file is for another processor: {_LOADER}"
+    why = _OWN_KEY if got[0].kind == FileKind.UNIFIED.value else _SECURE_BOOT
+    remedy = f"{why}; or the file is for another processor: {_LOADER}"
     evidence = [(at, event) for at, event in last.of(FileSent, FileUntold)]
     yield Cause("loader-refused", problem, remedy, tuple(evidence[-1:]))
 
@@ -270,7 +287,12 @@ def _kernel_stops(case: Case) -> Iterator[Cause]:
     ) and case.last(FileMissing, FileAborted, Unanswered):
         return
     sent, loaded = case.last(FileSent), case.boot.loaded
-    if sent is None:
+    if sent is None or any(loader_refused(case)):
+        return
+    if isinstance(sent[1], FileSent) and sent[1].kind is FileKind.UNIFIED:
+        problem = f"it fetched {sent[1].path}, and nothing was heard of the system since"
+        remedy = f"{_OWN_KEY}; or the initrd has no driver for its network card: see its screen"
+        yield Cause("kernel-silent", problem, remedy, (sent,), (Blind.DHCP_ASKED,))
         return
     wanted = loaded.initrd if loaded else ()
     fetched = {plain(fetch.path) for fetch in case.files if fetch.end is End.SENT}
@@ -293,7 +315,6 @@ LOADING = (
     _aborted,
     _size_only,
     _no_boot_file,
-    _loader_refused,
     _loader_stops,
     _menu_stops,
     _kernel_refused,
