@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import sqlite3
 from dataclasses import replace
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 from pathlib import Path
+from typing import cast
 
 import pytest
 
@@ -33,12 +34,15 @@ def test_leases_are_there_again(tmp_path: Path) -> None:
     store.keep([LEASE])
     changed = Lease(LEASE.address, "tideroom", "02:61:08:00:00:0b", LeaseState.DECLINED, 2e9)
     other = Lease(IPv4Address("10.61.8.101"), "tideroom", LEASE.mac, LeaseState.BOUND, 3e9)
-    store.keep([LEASE, changed, other])
+    sixth = IPv6Address("fd61:8::100")
+    other6 = other._replace(address=cast(IPv4Address, sixth), iaid=0xFFFFFFFF)
+    store.keep([LEASE, changed, other, other6])
     assert read_leases(path).at(LEASE.address) == changed, "another process reads along"
     store.close()
     found = Store(path).load()
     assert found.at(LEASE.address) == changed
     assert found.of("tideroom", LEASE.mac) == other
+    assert found.of("tideroom", LEASE.mac, 0xFFFFFFFF) == found.at(sixth) == other6
 
 
 def test_an_older_store_is_brought_up_to_date(tmp_path: Path) -> None:
@@ -49,7 +53,8 @@ def test_an_older_store_is_brought_up_to_date(tmp_path: Path) -> None:
     store.close()
     with sqlite3.connect(path) as connection:
         connection.execute("alter table sightings drop column relay")
-        connection.execute("alter table leases drop column digest")
+        for later in ("digest", "iaid"):
+            connection.execute(f"alter table leases drop column {later}")
         connection.execute("update schema_version set version = 3")
     assert read_lobby(path) == [seen]
     assert list(Store(path).lobby()) == [seen]
@@ -77,7 +82,9 @@ def test_from_every_version_to_this_one(version: int, tmp_path: Path) -> None:
                 connection.execute(f"drop table {name}")
         if 2 <= version < 4:
             connection.execute("alter table sightings drop column relay")
-        connection.execute("alter table leases drop column digest")
+        for since, name in ((6, "digest"), (7, "iaid")):
+            if version < since:
+                connection.execute(f"alter table leases drop column {name}")
         connection.execute("update schema_version set version = ?", (version,))
     Store(path).close()
     assert tables(path) == tables(fresh)

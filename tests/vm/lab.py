@@ -166,7 +166,7 @@ class Lab:
     def boot(
         self, name: str, mac: str, firmware: str, card: str = "virtio-net-pci",
         first_card: str | None = None, authorities: Path | None = None, *,
-        secure_boot: bool = False, trusts: Mapping[str, Path] | None = None,
+        secure_boot: bool = False, trusts: Mapping[str, Path] | None = None, ipv6: bool = False,
     ) -> Machine:  # fmt: skip
         """Switch on an empty machine; `first_card`: the MAC address of another one, which has no
         cable; `authorities`: a file with a certificate that it trusts for HTTPS;
@@ -189,6 +189,7 @@ class Lab:
             card=card,
             more=more,
             secure_boot=secure_boot,
+            ipv6=ipv6,
             prepare=lambda variables: _enrol(variables, trusts or {}),
         )
         if first_card:

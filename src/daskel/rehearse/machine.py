@@ -133,12 +133,14 @@ async def _execute(monitor: Path, command: str, arguments: Mapping[str, object])
 def switch_on(  # noqa: PLR0913 - all that a machine is made of, by name
     network: Network, folder: Path, name: str, mac: str, firmware: str, *,
     card: str = "virtio-net-pci", memory: int = 768, more: Sequence[str] = (),
-    secure_boot: bool = False, prepare: Callable[[Path], None] = lambda _: None,
+    secure_boot: bool = False, ipv6: bool = False,
+    prepare: Callable[[Path], None] = lambda _: None,
 ) -> VirtualMachine:  # fmt: skip
     """An empty machine, one of `KINDS`, that boots from its network card; `memory` in MiB; `more`:
-    other words for QEMU; `secure_boot`: as machines are sold, for uefi-x64. What it writes goes
-    into `folder`, into files that begin with its name; `prepare` is given the one with the
-    variables of UEFI before it is switched on. Raises MissingRequirementError."""
+    other words for QEMU; `secure_boot`: as machines are sold, for uefi-x64; `ipv6`: UEFI asks over
+    IPv6, not IPv4 (over HTTP, after IPv4). What it writes goes into `folder`, into files that begin
+    with its name; `prepare` is given the one with the variables of UEFI before it is switched on.
+    Raises MissingRequirementError."""
     arm, http = firmware in ("uefi-arm64", "uefi-arm64-http", UBOOT), firmware.endswith("-http")
     program = "qemu-system-aarch64" if arm else "qemu-system-x86_64"
     if not shutil.which(program):
@@ -163,15 +165,22 @@ def switch_on(  # noqa: PLR0913 - all that a machine is made of, by name
         *more,
         "-netdev", f"tap,id=net,ifname={tap},script=no,downscript=no",
         "-device", f"{card},netdev=net,mac={mac},bootindex=1{rom}",
-        *_firmware(folder, name, kind, http, prepare),
+        *_firmware(folder, name, kind, _unused(http=http, ipv6=ipv6), prepare),
         log=folder / f"{name}.qemu",
     )  # fmt: skip
     log.touch()
     return VirtualMachine(process, log, serial, monitor, keyboard=not arm)
 
 
+def _unused(*, http: bool, ipv6: bool) -> list[str]:
+    """The ways that UEFI is not to try before the one that is wanted."""
+    if http:
+        return ["IPv6PXESupport", "IPv4PXESupport"]
+    return ["IPv4PXESupport" if ipv6 else "IPv6PXESupport"]
+
+
 def _firmware(
-    folder: Path, name: str, kind: str, http: bool, prepare: Callable[[Path], None]
+    folder: Path, name: str, kind: str, unused: Sequence[str], prepare: Callable[[Path], None]
 ) -> list[str]:
     if kind == "bios":
         return []
@@ -189,6 +198,6 @@ def _firmware(
     prepare(variables)
     options = ["-drive", f"if=pflash,format=raw,readonly=on,file={code}"]
     options += ["-drive", f"if=pflash,format=raw,file={variables}"]
-    for key in ("IPv6PXESupport", *(("IPv4PXESupport",) if http else ())):
+    for key in unused:
         options += ["-fw_cfg", f"name=opt/org.tianocore/{key},string=no"]
     return options

@@ -23,6 +23,7 @@ from daskel.service import sockets
 from daskel.service.clock import SYSTEM, Clock
 from daskel.service.dhcp.others import OtherServers
 from daskel.service.dhcp.service import DhcpService
+from daskel.service.dhcp.service6 import Dhcp6Service
 from daskel.service.files.content import Contents
 from daskel.service.files.http import HttpService
 from daskel.service.files.tftp import TftpService
@@ -74,7 +75,9 @@ class Server:
             if own
             else KernelExports(self._shared, roots, slates)
         )
-        self._simple: list[DhcpService | TftpService | OtherServers | MopService | RplService] = []
+        self._simple: list[
+            DhcpService | Dhcp6Service | TftpService | OtherServers | MopService | RplService
+        ] = []
         self._streams: list[HttpService | NfsService | PortMapper | Metrics] = []
         self._tasks: list[asyncio.Task[None]] = []
         self._registered: Registered | None = None
@@ -82,13 +85,16 @@ class Server:
         self._simple += _dhcp_services(self._shared)
         if not wire.loopback:
             self._simple.append(OtherServers(self._shared, _alone_on(site)))
+            self._simple += _dhcp6_services(self._shared)
         self._simple += _raw_services(self._shared)
-        for server in servers(site):
+        six = [] if wire.loopback else servers(self._shared.site6)
+        for server in (*servers(site), *six):
             self._simple.append(TftpService(self._shared, contents, server))
             if isinstance(self.exports, Exports):
                 self._streams.append(NfsService(self.exports, server, wire))
                 self._streams.append(NfsService(self.exports, server, wire, blocks=True))
-                self._map_ports(server)
+                if server.version == 4:  # who comes over IPv6 is told the port
+                    self._map_ports(server)
         self._streams.append(HttpService(self._shared, contents))
         if tls:
             self._streams.append(HttpService(self._shared, contents, tls))
@@ -248,6 +254,16 @@ def _dhcp_services(shared: Shared) -> list[DhcpService]:
         sock = sockets.udp(wire.outside(server), wire.ports.pxe)
         found.append(DhcpService(shared, server, sock, _direct(site, names), pxe=True))
     return found
+
+
+def _dhcp6_services(shared: Shared) -> list[Dhcp6Service]:
+    """One for each interface with a segment that gives IPv6 addresses."""
+    given = {n: s for n, s in shared.site.served.items() if s.pool6 is not None and s.network6}
+    wires = _wires(shared.site, given).items()
+    return [
+        Dhcp6Service(shared, wire, [n for n in names if not behind_relays(given[n])])
+        for wire, names in wires
+    ]
 
 
 def _raw_services(shared: Shared) -> list[MopService | RplService]:

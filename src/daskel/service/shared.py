@@ -14,7 +14,7 @@ from pathlib import Path
 from sqlalchemy.exc import DatabaseError
 
 from daskel.core.boot.address import Lease, Leases
-from daskel.core.boot.caller import Claims, verified
+from daskel.core.boot.caller import Claims, verified, verified_over_ipv6
 from daskel.core.boot.identity import by_address, settings_of
 from daskel.core.boot.on_disk import OnDisk
 from daskel.core.boot.segments import of_peer
@@ -26,9 +26,11 @@ from daskel.core.history.boots import Boot, History
 from daskel.core.history.events import Contested, Event, Malformed, Seen, Stage, Who
 from daskel.core.history.once import Assignments
 from daskel.core.replies.answer import Answers
+from daskel.core.replies.answer6 import Answers6
 from daskel.core.replies.memory import Datagrams
 from daskel.core.site.layers import segment_name
 from daskel.core.site.model import Site
+from daskel.core.site.over_ipv6 import over_ipv6
 from daskel.core.site.own_kernels import with_published
 from daskel.service.bus import Bus
 from daskel.service.clock import SYSTEM, Clock
@@ -47,6 +49,7 @@ _TOGETHER, _BETWEEN = 10, 0.05  # boots written with one transaction; seconds be
 _LEASES_FIRST, _STILL = 10.0, 0.5  # seconds that boots wait at most; without a lease written
 _COPY_PAUSE = 86400.0  # seconds between two copies of the store
 _SWEEP_PAUSE = 3600.0  # seconds between two looks for boots that are too old
+_PREFIX = 10  # characters of an IPv6 address, about half of it
 _MALFORMED_PAUSE = 10.0  # seconds between two log lines about malformed messages of one service
 
 
@@ -58,6 +61,12 @@ class Moving:
     path: str
     done: int  # bytes
     size: int  # bytes
+
+
+def seat(who: Who, address: str) -> str:
+    """Whose limit counts for somebody at an address: over IPv6 a machine can have any number of
+    addresses."""
+    return who.mac or address[:_PREFIX] if ":" in address else address
 
 
 def _say_failure(written: Future[None]) -> None:
@@ -106,7 +115,9 @@ class Shared:
         """Answer from `site` from now on; leases, transfers and connections go on."""
         self.once.use(site)
         self.site = site
+        self.site6 = over_ipv6(site)
         self.computed = Files(site, self.wire.ports, self.once.assigned)
+        self._computed6 = Files(self.site6, self.wire.ports, self.once.assigned)
         self.written = Uploads(site)
         limits = {n: s.bandwidth for n, s in site.segments.items() if s.bandwidth}
         was = self.bandwidth
@@ -116,6 +127,7 @@ class Shared:
         }
         self.answers = Answers(site, self.leases, self.wire.ports, self.once.assigned)
         self.datagrams = Datagrams(self.answers)
+        self.answers6 = Answers6(self.site6, self.leases, self.wire.ports, self.once.assigned)
         self._other_site.set()
         self.known = {bytes.fromhex(mac.replace(":", "")) for mac in site.by_mac}
 
@@ -252,17 +264,30 @@ class Shared:
     def caller(self, server: IPv4Address, peer: str) -> tuple[str, Who]:
         """The segment and the machine that reached `server` from the address of a socket."""
         address, now = self.wire.inside(server, peer), self.lease_time()
-        segment = of_peer(self.site, server, address)
+        six = server.version != 4
+        site = self.site6 if six else self.site
+        segment = of_peer(site, server, address)
         interface = self.interfaces.get(segment)
-        if interface is None or address not in self.site.segments[segment].network:
-            return segment, by_address(self.site, self.leases, address, now)  # all that is known
+        if interface is None or address not in site.segments[segment].network:
+            return segment, by_address(site, self.leases, address, now)  # all that is known
         hardware = self._neighbours.hardware(interface, address)
-        found = verified(self.site, self.leases, self._claims, segment, address, hardware, now)
+        if six:
+            found = verified_over_ipv6(site, self.leases, segment, address, hardware, now)
+        else:
+            found = verified(site, self.leases, self._claims, segment, address, hardware, now)
         if found.lease:
             self._believe(found.lease)
         if found.contested:
             self._contest(found.contested)
         return segment, found.who
+
+    def site_of(self, who: Who) -> Site:
+        """The site as it is for somebody who came over IPv4, or over IPv6."""
+        return self.site6 if who.address and who.address.version != 4 else self.site
+
+    def computed_for(self, who: Who) -> Files:
+        """The files that are computed, for the same."""
+        return self.computed if self.site_of(who) is self.site else self._computed6
 
     def claimed(self, lease: Lease) -> None:
         """A machine asked another DHCP server for an address: it counts when the wire confirms it;

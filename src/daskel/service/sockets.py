@@ -27,10 +27,18 @@ def bind(sock: socket.socket, address: str, port: int) -> socket.socket:
 
 def udp(address: str, port: int, *, roomy: bool = False) -> socket.socket:
     """`roomy`: with room for a whole room's messages at once."""
-    sock = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+    sock = _of_family(address, socket.SOCK_DGRAM)
     if roomy:
         make_room(sock)
     return bind(sock, address, port)
+
+
+def _of_family(address: str, kind: socket.SocketKind) -> socket.socket:
+    if ":" not in address:
+        return socket.socket(socket.AF_INET, kind)
+    sock = socket.socket(socket.AF_INET6, kind)
+    sock.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_V6ONLY, 1)
+    return sock
 
 
 def make_room(sock: socket.socket) -> None:
@@ -56,7 +64,7 @@ def to_group(address: str, target: tuple[str, int]) -> socket.socket:
 
 def tcp(address: str, port: int) -> socket.socket:
     """A listening TCP socket. Raises MissingRequirementError."""
-    sock = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
+    sock = _of_family(address, socket.SOCK_STREAM)
     sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     bind(sock, address, port)
     try:
@@ -79,6 +87,18 @@ def dhcp(interface: str, port: int) -> socket.socket:
         sock.close()
         raise _lacking(error, "udp", f"interface {interface}", port) from None
     return bind(sock, "0.0.0.0", port)
+
+
+def dhcp6(interface: str, port: int) -> socket.socket:
+    """The same for DHCPv6, whose messages go to groups. Raises MissingRequirementError."""
+    sock = _of_family("::", socket.SOCK_DGRAM)
+    make_room(sock)
+    try:
+        sock.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, interface.encode() + b"\0")
+    except OSError as error:
+        sock.close()
+        raise _lacking(error, "udp", f"interface {interface}", port) from None
+    return bind(sock, "::", port)
 
 
 def _lacking(error: OSError, protocol: str, address: str, port: int) -> MissingRequirementError:

@@ -196,4 +196,5 @@ def _row(lease: Lease) -> tuple[object, ...]:
         str(lease.address), lease.segment, lease.mac, lease.state.value, float(lease.expires),
         lease.architecture,
     )  # fmt: skip
-    return (*values, digest(*values))
+    more = () if lease.iaid is None else (lease.iaid,)
+    return (*values, digest(*values, *more), lease.iaid)

@@ -10,9 +10,9 @@ import sqlite3
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import closing, contextmanager
 from hashlib import blake2s
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, ip_address
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 from urllib.parse import quote
 
 from daskel.core.boot.address import Lease, Leases, LeaseState
@@ -98,11 +98,14 @@ def lease(row: Any) -> Lease:
     address: object = "?"
     try:
         address, segment, mac, state, expires, architecture = (row[name] for name in columns)
-        kept = row["digest"] if "digest" in row.keys() else ""  # noqa: SIM118 - of no mapping
-        if kept and kept != digest(address, segment, mac, state, expires, architecture):
+        later = ("digest", "iaid")  # than the first version of the table
+        kept, iaid = (row[name] if name in row.keys() else None for name in later)  # noqa: SIM118 - of no mapping
+        more = () if iaid is None else (iaid,)
+        if kept and kept != digest(address, segment, mac, state, expires, architecture, *more):
             raise ValueError("it is not what was written")
+        found, held = ip_address(str(address)), LeaseState(state)
         return Lease(
-            IPv4Address(str(address)), segment, mac, LeaseState(state), float(expires), architecture
+            cast(IPv4Address, found), segment, mac, held, float(expires), architecture, iaid
         )
     except (TypeError, ValueError, LookupError) as error:
         raise MissingRequirementError(

@@ -35,6 +35,7 @@ LEASES = Table(
     Column("expires", Float, nullable=False),  # seconds since 1970
     Column("architecture", Integer),
     Column("digest", String, nullable=False, server_default=""),  # of all the others
+    Column("iaid", Integer),  # of an IPv6 address
 )
 
 SIGHTINGS = Table(  # machines that are not in the site and wanted to boot
@@ -80,6 +81,7 @@ MIGRATIONS: Mapping[int, Sequence[str]] = {
     4: ("ALTER TABLE sightings ADD COLUMN relay VARCHAR DEFAULT '' NOT NULL",),
     5: _CREATED,  # and boots
     6: ("ALTER TABLE leases ADD COLUMN digest VARCHAR DEFAULT '' NOT NULL",),
+    7: ("ALTER TABLE leases ADD COLUMN iaid INTEGER",),
 }
 CURRENT = max(MIGRATIONS)
 

@@ -69,7 +69,7 @@ def test_a_renewed_lease_is_written_once_in_an_eighth_of_its_time() -> None:
     known.written(rows)
     for more, covered in ((0.0, True), (10.0, True), (10.1, False)):
         assert known.covers(lease._replace(expires=SECONDS + more)) is covered
-    others = Lease(ADDRESS + 1, "readroom", "02:61:08:00:00:02", LeaseState.RELEASED, 91.0, 7)
+    others = Lease(ADDRESS + 1, "readroom", "02:61:08:00:00:02", LeaseState.RELEASED, 91.0, 7, 1)
     for field, other in others._asdict().items():
         assert not known.covers(lease._replace(**{field: other})), field
     known.rows([lease._replace(state=LeaseState.RELEASED)], 0.0)

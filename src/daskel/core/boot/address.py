@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Collection, Container, Iterator
 from dataclasses import dataclass
 from enum import Enum
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple
 from zlib import crc32
 
@@ -41,6 +41,7 @@ class Lease(NamedTuple):
     state: LeaseState
     expires: float  # seconds since 1970
     architecture: int | None = None  # as last seen from its firmware
+    iaid: int | None = None  # of an IPv6 address: a machine may ask for several (RFC 8415 12)
 
     def holds(self, now: float) -> bool:
         """Whether the address is still the machine's at `now` (seconds since 1970)."""
@@ -52,7 +53,7 @@ class Leases:
 
     def __init__(self, leases: Collection[Lease] = ()) -> None:
         self._by_address: dict[int, Lease] = {}  # a number is looked up faster than an address
-        self._by_machine: dict[tuple[str, str], Lease] = {}
+        self._by_machine: dict[tuple[str, str, int | None], Lease] = {}
         for lease in leases:
             self.put(lease)
 
@@ -64,23 +65,25 @@ class Leases:
             self._forget(before)
         self._by_address[number] = lease
         if lease.state is not LeaseState.DECLINED:
-            self._by_machine[(lease.segment, lease.mac)] = lease
+            self._by_machine[(lease.segment, lease.mac, lease.iaid)] = lease
 
     def _forget(self, lease: Lease) -> None:
         """A machine has this lease no more; one that it has of another address stays."""
-        has = self._by_machine.get((lease.segment, lease.mac))
+        machine = lease.segment, lease.mac, lease.iaid
+        has = self._by_machine.get(machine)
         if has and has.address == lease.address:
-            del self._by_machine[lease.segment, lease.mac]
+            del self._by_machine[machine]
 
-    def at(self, address: IPv4Address) -> Lease | None:
+    def at(self, address: IPv4Address | IPv6Address) -> Lease | None:
         """The lease of an address, whatever its state."""
         return self._by_address.get(int(address))
 
-    def of(self, segment: str, mac: str) -> Lease | None:
-        """The lease that a machine has, or had last, on a segment."""
-        return self._by_machine.get((segment, mac))
+    def of(self, segment: str, mac: str, iaid: int | None = None) -> Lease | None:
+        """The lease that a machine has, or had last, on a segment; of its IPv6 addresses, the one
+        with this identifier."""
+        return self._by_machine.get((segment, mac, iaid))
 
-    def machine_at(self, address: IPv4Address, now: float) -> str | None:
+    def machine_at(self, address: IPv4Address | IPv6Address, now: float) -> str | None:
         """The MAC address of the machine that has `address` now."""
         lease = self.at(address)
         has = (LeaseState.BOUND, LeaseState.ELSEWHERE)
@@ -97,7 +100,7 @@ class Leases:
 
     def architecture_of(self, mac: str) -> int | None:
         """The architecture type that a machine's firmware sent last, on any segment."""
-        found = [lease for (_, owner), lease in self._by_machine.items() if owner == mac]
+        found = [lease for lease in self._by_machine.values() if lease.mac == mac]
         known = [lease for lease in found if lease.architecture is not None]
         return max(known, key=lambda lease: lease.expires).architecture if known else None
 
@@ -111,24 +114,28 @@ class Leases:
         found = self._by_address.values()
         return [le for le in found if le.state is LeaseState.DECLINED and le.holds(now)]
 
-    def held_by_others(self, segment: str, known: Container[str], now: float) -> int:
+    def held_by_others(
+        self, segment: str, known: Container[str], now: float, version: int = 4
+    ) -> int:
         """How many addresses machines have, or are offered, that are not among the `known` MAC
         addresses. What the wire showed to be taken is nobody's share."""
         return sum(
             1
             for lease in self._by_address.values()
             if lease.segment == segment
+            and lease.address.version == version
             and lease.mac not in known
             and lease.state is not LeaseState.DECLINED
             and lease.holds(now)
         )
 
-    def free_for(self, address: IPv4Address, mac: str, now: float) -> bool:
+    def free_for(self, address: IPv4Address, mac: str, now: float, iaid: int | None = None) -> bool:
         """No other machine holds it, and nobody said that it is taken."""
         lease = self.at(address)
         if lease is None or not lease.holds(now):
             return True
-        return lease.mac == mac and lease.state is not LeaseState.DECLINED
+        own = lease.mac == mac and lease.iaid == iaid
+        return own and lease.state is not LeaseState.DECLINED
 
 
 @dataclass(frozen=True, slots=True)
@@ -146,7 +153,7 @@ class Addresses:
         return address not in self.fixed and any(address in part for part in self.segment.pool)
 
 
-def choose(
+def choose(  # noqa: PLR0913 - all that it follows from
     rules: Addresses,
     leases: Leases,
     mac: str,
@@ -154,6 +161,7 @@ def choose(
     wanted: IPv4Address | None,
     now: float,
     known: Container[str] | None = None,
+    iaid: int | None = None,
 ) -> IPv4Address | None:
     """The address to offer (RFC 2131 4.3.1): its fixed one, its present or former one, its wanted,
     else a place in the pool that follows from its MAC address; never used ones come first.
@@ -162,14 +170,14 @@ def choose(
     addresses of its like, and what others were offered or said to be taken is asked for again.
     """
     if fixed is not None:
-        return fixed if leases.free_for(fixed, mac, now) else None
-    former = leases.of(rules.name, mac)
+        return fixed if leases.free_for(fixed, mac, now, iaid) else None
+    former = leases.of(rules.name, mac, iaid)
     for address in (former.address if former else None, wanted):
-        if address and rules.allowed(address, None) and leases.free_for(address, mac, now):
+        if address and rules.allowed(address, None) and leases.free_for(address, mac, now, iaid):
             return address
     expired: Lease | None = None
     lent: Lease | None = None  # it would hold, and is nobody's that has it
-    for address in _pool_from(rules.segment, crc32(mac.encode())):
+    for address in _pool_from(rules.segment, crc32(mac.encode()) ^ (iaid or 0)):
         if address in rules.fixed:
             continue
         lease = leases.at(address)

@@ -9,7 +9,7 @@ from ipaddress import IPv4Address
 from daskel.core.boot import images, mount_paths
 from daskel.core.boot.segments import multicast_group
 from daskel.core.boot.template import FillError, render
-from daskel.core.boot.wire import Ports
+from daskel.core.boot.wire import Ports, host
 from daskel.core.history.events import Address
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.key_types import Delivery
@@ -17,7 +17,7 @@ from daskel.core.site.layers import Effective, Sourced, effective, key_of
 from daskel.core.site.model import Site
 from daskel.core.site.own_kernels import of_path
 from daskel.core.site.positions import Origin
-from daskel.core.site.published import IMAGE, BootSet, path_of
+from daskel.core.site.published import CLIENT, IMAGE, BootSet, path_of
 from daskel.core.site.remembered import remembered
 from daskel.core.site.slate_rules import slate_of
 from daskel.core.site.tables import Client, Segment
@@ -93,7 +93,8 @@ def nfs_root(site: Site, found: Effective, segment: Segment, root: str, ports: P
     `mountport`: it asks the port mapper.
     """
     own = ports if site.settings.nfs == "daskel" else Ports()  # others do not practise
-    return f"{segment.server}:{mount_path(site, found, root)},v3,tcp,port={own.nfs},nolock"
+    where = f"{host(segment.server)}:{mount_path(site, found, root)}"
+    return f"{where},v3,tcp,port={own.nfs},nolock"
 
 
 def variables(
@@ -151,8 +152,12 @@ def compose(
 ) -> tuple[Sourced[str], ...]:
     """The whole command line of one client, in order. Raises ArgumentError.
 
-    The root's part comes first; the administrator's `root=` or `ip=` replaces Daskel's.
+    The root's part comes first; the administrator's `root=` or `ip=` replaces Daskel's. Over IPv6
+    too, a root comes over IPv4 where nothing in its initrds knows better.
     """
+    if site.ipv4 and not mounts_over_ipv6(site, found):
+        here = found.segment.value if found.segment else ""
+        segment, address = site.ipv4.get(here, segment), None
     known = variables(site, found, address)
     written = [Sourced(_fill(argument, known), argument.origin) for argument in found.arguments]
     keys = {key_of(argument.value) for argument in written}
@@ -172,7 +177,14 @@ def _root_part(
     root, rules = found.loadout.root, site.roots.get(found.loadout.root)
     of_segment: dict[str, Origin] = {}
     slate = slate_of(site, found.client, root)
-    if found.delivery is None or found.way == "files" or rules is None:
+    if site.ipv4 and segment.server.version != 4 and found.way == "files":
+        origin = site.origin("loadout", found.loadout_name, "root")
+        place = f"nfs://{host(segment.server)}:{ports.nfs}{mount_path(site, found, root)}"
+        where = [images.BOOT, f"{images.ROOT}={place}"]
+        where += [f"{images.TELL}={host(segment.server)}:{ports.http}"]
+        where += [f"{images.SLATE}={slate}"]
+        where += _own_address(segment, address)
+    elif found.delivery is None or found.way == "files" or rules is None:
         origin = site.origin("loadout", found.loadout_name, "root")
         where = ["root=/dev/nfs", f"nfsroot={nfs_root(site, found, segment, root, ports)}"]
     else:
@@ -180,13 +192,30 @@ def _root_part(
         where = _image(site, found, segment, ports, rules.size)
         here = found.segment.value if found.segment else ""
         of_segment = {images.MULTICAST: site.origin("segment", here, "multicast")}
-        if address is not None:  # for initrds that ask nobody for one
-            where.append(f"{images.ADDRESS}={address}/{segment.network.prefixlen}")
-            where += [f"{images.ROUTER}={segment.router}"] if segment.router else []
+        where += _own_address(segment, address)
     interface = "01-" + found.mac.value.replace(":", "-")
     writes = "ro" if slate == "none" else "rw"
-    texts = (*where, "ip=dhcp", f"BOOTIF={interface}", writes)
+    asks = "ip=dhcp" if segment.server.version == 4 else "ip=off"  # initrds ask for IPv4 alone
+    texts = (*where, asks, f"BOOTIF={interface}", writes)
     return [Sourced(text, of_segment.get(key_of(text), origin)) for text in texts]
+
+
+def mounts_over_ipv6(site: Site, found: Effective) -> bool:
+    """Whether a client's initrds mount its root over IPv6, or it has none: they do where Daskel's
+    own is among them, which comes with the image of a version."""
+    if found.loadout is None or found.loadout.root is None:
+        return True
+    made = of_path(site, found.loadout.kernel)
+    own = made is not None and made[0] == found.loadout.root and CLIENT in made[1].files
+    return own and site.settings.nfs == "daskel"
+
+
+def _own_address(segment: Segment, address: Address | None) -> list[str]:
+    """For initrds that ask nobody for one."""
+    if address is None:
+        return []
+    router = [f"{images.ROUTER}={segment.router}"] if segment.router else []
+    return [f"{images.ADDRESS}={address}/{segment.network.prefixlen}", *router]
 
 
 def _image(
@@ -201,15 +230,15 @@ def _image(
     slate, version = slate_of(site, found.client, root), made[1].version
     if slate == "keep" and found.name not in site.clients:
         slate = "fresh"  # nothing is kept for a machine that is not in the site
-    words = {images.TELL: f"{segment.server}:{ports.http}", images.SLATE: slate}
+    words = {images.TELL: f"{host(segment.server)}:{ports.http}", images.SLATE: slate}
     if found.way == "blocks":
-        place = f"nbd://{segment.server}:{ports.nbd}"
+        place = f"nbd://{host(segment.server)}:{ports.nbd}"
         words[images.ROOT] = f"{place}/{images.image_name(root, version)}"
         if slate == "keep":
             words[images.KEEP] = images.disk_name(root, version, found.name)
     else:
         path = path_of(root, made[1].name, IMAGE)
-        words[images.ROOT] = f"http://{segment.server}:{ports.http}/{path}"
+        words[images.ROOT] = f"http://{host(segment.server)}:{ports.http}/{path}"
         words[images.DIGEST] = made[1].files[IMAGE].digest
         if (group := multicast_group(segment)) is not None:
             words[images.MULTICAST] = str(group)

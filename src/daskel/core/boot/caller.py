@@ -61,6 +61,21 @@ def verified(
     return _given_elsewhere(site, leases, claims, segment, address, hardware, now)
 
 
+def verified_over_ipv6(
+    site: Site, leases: Leases, segment: str, address: IPv4Address, hardware: str | None,
+    now: float,
+) -> Caller:  # fmt: skip
+    """The same over IPv6, where machines may have addresses of their own making: the machine that
+    the kernel has found the address at, but for one that is leased to another."""
+    if hardware is None:
+        return Caller(Who(address=address))
+    owner = leases.machine_at(address, now)
+    if owner in (None, hardware):
+        return Caller(by_mac(site, hardware, address))
+    contested = Contested(by_mac(site, str(owner), address), segment, address, hardware)
+    return Caller(Who(None, hardware, address), contested)
+
+
 def _given(site: Site, leases: Leases, segment: str, address: IPv4Address, hardware: str) -> Caller:
     """A lease that has expired, or was given back, counts until the address is somebody else's:
     systems that mount their root at the start do not always renew, and some give it back."""

@@ -34,6 +34,7 @@ class OnDisk:
             and lease.mac == held.mac
             and lease.segment == held.segment
             and lease.architecture == held.architecture
+            and lease.iaid == held.iaid
         )
 
     def rows(self, leases: Sequence[Lease], now: float) -> list[Lease]:

@@ -66,7 +66,8 @@ def of_peer(site: Site, server: IPv4Address, peer: IPv4Address) -> str:
 
 
 def servers(site: Site) -> list[IPv4Address]:
-    """The addresses of this machine that clients reach, each once."""
+    """The addresses of this machine that clients reach, each once; without those of IPv6, which are
+    those of the site `over_ipv6`."""
     return list(dict.fromkeys(segment.server for segment in site.served.values()))
 
 

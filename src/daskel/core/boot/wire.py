@@ -3,9 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address, ip_address
+from typing import cast
 
 _LESS = 9000
+
+
+def host(address: IPv4Address | IPv6Address) -> str:
+    """An address as it stands in front of a port or a path (RFC 3986 3.2.2)."""
+    return str(address) if address.version == 4 else f"[{address}]"
 
 
 @dataclass(frozen=True)
@@ -48,6 +54,8 @@ class Wire:
 
     def inside(self, server: IPv4Address, address: str) -> IPv4Address:
         """The site's address of a peer that reached a server address of the site."""
+        if server.version != 4:
+            return cast(IPv4Address, ip_address(address.partition("%")[0]))  # see `over_ipv6`
         found = IPv4Address(address)
         if not self.loopback:
             return found

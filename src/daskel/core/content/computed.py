@@ -158,6 +158,8 @@ class Files:
             return self._written(segment, path, who)
         if path == signed_chain.CONFIGURATION and self.site.signed:
             built = [name for name in self.site.settings.loaders if name not in self.site.unbuilt]
+            if self.site.ipv4:  # there the signed GRUB has an address, and one that it starts none
+                built = []
             return Content(path, FileKind.OTHER, signed_chain.configuration(built).encode())
         if path == OWN_CONFIG:
             return self._own(segment, who, over)

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
 
-from daskel.core.boot.wire import Ports
+from daskel.core.boot.wire import Ports, host
 from daskel.core.dhcp.pxe import Firmware
 from daskel.core.site.layers import Effective, Sourced
 from daskel.core.site.tables import Choice, Loadout, Segment
@@ -67,7 +67,7 @@ _CONFIG = re.compile(rf"{FOLDER}/([0-9a-f:\-]{{12,17}})\.({_ENDS})", re.IGNORECA
 # Over HTTP, and with a name server in the firmware's DHCP reply, it finds no address, MAC or server
 # of its own (grub 2.06, efinet): it asks for an address on all its cards (net_bootp), and then for
 # the configuration of the machine that asks.
-_MARK = f"({'daskel-server-'.ljust(40, '.')})"
+_MARK = f"({'daskel-server-'.ljust(52, '.')})"  # with room for IPv6, and a port
 _BLANK = f"{_MARK}/{FOLDER}/$net_default_mac.cfg"
 _BLANK_OWN = f"{_MARK}/{FOLDER}/own.cfg"
 _MOST_CARDS = 8
@@ -135,7 +135,7 @@ def boot_file(firmware: Firmware, segment: Segment, ports: Ports) -> str:
 
 def http_base(segment: Segment, ports: Ports) -> str:
     """The beginning of every URL of a segment's server, without a slash at its end."""
-    return f"http://{segment.server}" + (f":{ports.http}" if ports.http != Ports.http else "")
+    return f"http://{host(segment.server)}" + (f":{ports.http}" if ports.http != Ports.http else "")
 
 
 OWN_CONFIG = f"{FOLDER}/own.cfg"  # of the machine that asks
@@ -170,7 +170,7 @@ def config_mac(path: str) -> tuple[str, ConfigKind] | None:
 def devices(segment: Segment, ports: Ports) -> dict[str, str]:
     """How GRUB names the server, by the protocol that it is to use."""
     http = http_base(segment, ports).removeprefix("http://")
-    return {"tftp": f"(tftp,{segment.server})", "http": f"(http,{http})"}
+    return {"tftp": f"(tftp,{host(segment.server)})", "http": f"(http,{http})"}
 
 
 def load_from(

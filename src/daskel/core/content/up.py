@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from ipaddress import IPv4Address
 
+from daskel.core.boot.wire import host
 from daskel.core.reader import MalformedError
 
 SCRIPT = "daskel/up.sh"  # the path of the script, over TFTP and HTTP
@@ -16,26 +17,26 @@ TOLD_AT = "daskel/up"  # where it is told, over HTTP
 LIMIT = 16 << 10  # bytes
 _SCRIPT = r"""#!/bin/sh
 # Tells Daskel that this system runs, and with what. Run it at the end of the system's start.
-server=@SERVER@ port=@PORT@ path=/@PATH@
+server=@SERVER@ url=http://@HOST@:@PORT@ port=@PORT@ path=/@PATH@
 read -r uptime rest </proc/uptime
 told="uptime=$uptime
 kernel=$(uname -r)
 arguments=$(cat /proc/cmdline)"
 request() {
   printf 'POST %s HTTP/1.0\r\nHost: %s\r\nContent-Length: %s\r\n\r\n%s' \
-    "$path" "$server" "${#told}" "$told"
+    "$path" "${url#http://}" "${#told}" "$told"
 }
 has() { command -v "$1" >/dev/null 2>&1; }
 for try in 1 2 3; do
   if has curl; then
-    curl -fsS --max-time 20 --data-binary "$told" "http://$server:$port$path" && exit
+    curl -fsS -g --max-time 20 --data-binary "$told" "$url$path" && exit
   elif has bash; then
     request | bash -c "exec 3<>/dev/tcp/$server/$port && cat >&3 && grep -q ' 20[0-9] ' <&3" && exit
   elif has busybox; then
     request | busybox nc -w 20 "$server" "$port" | grep -q ' 20[0-9] ' && exit
   elif has perl; then
-    request | perl -MIO::Socket::INET -e '
-      my $s = IO::Socket::INET->new("$ARGV[0]:$ARGV[1]") or exit 1; local $/;
+    request | perl -MIO::Socket::IP -e '
+      my $s = IO::Socket::IP->new(PeerHost => $ARGV[0], PeerPort => $ARGV[1]) or exit 1; local $/;
       print $s <STDIN>; exit(<$s> =~ / 20\d /s ? 0 : 1)' "$server" "$port" && exit
   elif has nc; then
     request | nc -w 20 "$server" "$port" | grep -q ' 20[0-9] ' && exit
@@ -62,7 +63,8 @@ WantedBy=multi-user.target
 
 def script(server: IPv4Address, port: int) -> str:
     """The script that tells that a system is up, for one server and HTTP port."""
-    values = {"@SERVER@": str(server), "@PORT@": str(port), "@PATH@": TOLD_AT}
+    values = {"@SERVER@": str(server), "@HOST@": host(server), "@PORT@": str(port)}
+    values["@PATH@"] = TOLD_AT
     text = _SCRIPT
     for name, value in values.items():
         text = text.replace(name, value)

@@ -82,7 +82,7 @@ class Datagrams:
             return None
         leases: tuple[Lease, ...] = ()
         if known.seconds is not None:
-            address, segment, mac, _, _, architecture = known.lease
+            address, segment, mac, _, _, architecture, _ = known.lease
             expires = now + known.seconds
             lease = Lease(address, segment, mac, LeaseState.BOUND, expires, architecture)
             self._leases.put(lease)

@@ -15,7 +15,7 @@ from daskel.core.boot.arguments import (
 )
 from daskel.core.boot.identity import by_mac, roots_of, settings_of
 from daskel.core.boot.template import FillError, render
-from daskel.core.boot.wire import Ports
+from daskel.core.boot.wire import Ports, host
 from daskel.core.content import up
 from daskel.core.history.events import Address, Who
 from daskel.core.site.finding import Finding, Severity
@@ -138,7 +138,7 @@ def _known(
     site: Site, found: Effective, segment: str, root: str, address: Address | None
 ) -> Mapping[str, object]:
     here = site.segments[segment]
-    path = f"{here.server}:{mount_path(site, found, root)}"
+    path = f"{host(here.server)}:{mount_path(site, found, root)}"
     of_files = found.way == "files"
     line = f"{path} / nfs defaults 0 0" if of_files else "overlay / overlay defaults 0 0"
     export = {"name": root, "export": path, "fstab": line}

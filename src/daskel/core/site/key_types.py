@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from ipaddress import IPv4Address, IPv4Network
-from typing import Annotated, Any, Literal, NamedTuple
+from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
+from typing import Annotated, Any, Literal, NamedTuple, cast
 
-from pydantic import BeforeValidator, Field, Strict, WithJsonSchema
+from pydantic import BeforeValidator, Field, PlainValidator, Strict, WithJsonSchema
 
 from daskel.core.memory_image import MEMORY_END
 from daskel.core.values import parse_duration, parse_mac, parse_size
@@ -17,13 +17,13 @@ UNKNOWN = ("lobby", "refuse", "address-only")  # what a segment can do with them
 
 
 class Range(NamedTuple):
-    """Addresses from `first` to `last`, both included."""
+    """Addresses from `first` to `last`, both included; over IPv6, as in `over_ipv6`."""
 
     first: IPv4Address
     last: IPv4Address
 
     def __contains__(self, address: object) -> bool:
-        return isinstance(address, IPv4Address) and self.first <= address <= self.last
+        return isinstance(address, type(self.first)) and self.first <= address <= self.last
 
     @property
     def size(self) -> int:
@@ -92,6 +92,59 @@ def parse_range(value: object) -> Range:
     if ends[0] > ends[-1]:
         raise ValueError(f"ends before it begins; did you mean {ends[1]} - {ends[0]}?")
     return Range(ends[0], ends[-1])
+
+
+SLAAC = "slaac"
+_MOST_IN_POOL6 = 1 << 16
+
+
+def _address6(value: object) -> IPv6Address:
+    text = _text(value, 'an IPv6 address like "fd61:8::1"')
+    try:
+        address = IPv6Address(text)
+    except ValueError:
+        raise ValueError("is not an IPv6 address; write one like fd61:8::1") from None
+    if address.is_multicast or address.is_link_local or address.is_unspecified or address.scope_id:
+        raise ValueError("is not the address of a machine in a network; write one like fd61:8::1")
+    return address
+
+
+def _network6(value: object) -> IPv6Network:
+    text = _text(value, 'an IPv6 network like "fd61:8::/64"')
+    try:
+        network = IPv6Network(text, strict=False)
+    except ValueError:
+        raise ValueError("is not an IPv6 network; write one like fd61:8::/64") from None
+    if network.is_multicast or network.is_link_local or not 16 <= network.prefixlen <= 112:
+        raise ValueError("is not a network that machines can be in; write one like fd61:8::/64")
+    if str(network[0]) != str(IPv6Address(text.partition("/")[0])):
+        raise ValueError(f"is an address inside a network; did you mean {network}?")
+    return network
+
+
+def _range6(value: object) -> Range:
+    text = _text(value, 'a range like "fd61:8::100 - fd61:8::1ff"')
+    parts = [part.strip() for part in re.split(r"\s*(?:-|\.\.|\bto\b)\s*", text) if part.strip()]
+    try:
+        ends = [_address6(part) for part in parts]
+    except ValueError:
+        ends = []
+    if len(ends) not in (1, 2):
+        raise ValueError('is not a range; write one like "fd61:8::100 - fd61:8::1ff"')
+    if ends[0] > ends[-1]:
+        raise ValueError(f"ends before it begins; did you mean {ends[1]} - {ends[0]}?")
+    found = Range(cast(IPv4Address, ends[0]), cast(IPv4Address, ends[-1]))
+    if found.size > _MOST_IN_POOL6:
+        raise ValueError(f"has more than {_MOST_IN_POOL6:,} addresses; write a smaller one")
+    return found
+
+
+def _pool6(value: object) -> object:
+    if value == SLAAC:
+        return value
+    if not isinstance(value, list):
+        raise ValueError('must be "slaac", or a list of ranges: ["fd61:8::100 - fd61:8::1ff"]')
+    return tuple(_range6(part) for part in value)
 
 
 def _mac(value: object) -> str:
@@ -249,6 +302,21 @@ MulticastGroup = Annotated[
 ]
 Network = Annotated[IPv4Network, BeforeValidator(_network), _text_of("network")]
 AddressRange = Annotated[Range, BeforeValidator(parse_range), _text_of("address range")]
+Address6 = Annotated[IPv6Address, BeforeValidator(_address6), _text_of("address", format="ipv6")]
+Network6 = Annotated[IPv6Network, BeforeValidator(_network6), _text_of("network")]
+Pool6 = Annotated[
+    tuple[Range, ...] | Literal["slaac"],
+    PlainValidator(_pool6),
+    WithJsonSchema(
+        {
+            "anyOf": [
+                {"const": SLAAC},
+                {"type": "array", "items": {"type": "string", "title": "address range"}},
+            ],
+            "title": '"slaac", or address ranges',
+        }
+    ),
+]
 Mac = Annotated[str, BeforeValidator(_mac), _text_of("MAC address")]
 MacPrefix = Annotated[str, BeforeValidator(_prefix), _text_of("MAC prefix")]
 Duration = Annotated[int, BeforeValidator(_duration), _text_of("duration")]  # seconds

@@ -219,7 +219,8 @@ class _Whole:
         chosen = entry or (choice.chosen if choice else self.boot.value if self.boot else None)
         loadout = site.loadouts.get(chosen) if chosen else None
         delivery = self._delivery(site, chosen or "", loadout) if loadout else None
-        if loadout and delivery and delivery.value != "files" and chosen in site.own_kernels:
+        otherwise = delivery and (delivery.value != "files" or site.ipv4)
+        if loadout and delivery and otherwise and chosen in site.own_kernels:
             made = of_path(site, loadout.kernel)
             update = boots(loadout.root or "", made and made[1], site, chosen, delivery.value)
             loadout = loadout.model_copy(update=update)

@@ -60,6 +60,7 @@ class Site:
     stubs: frozenset[str] = frozenset()  # those for whose machines images can be made without one
     published: Published = field(default_factory=dict)  # what roots boot with
     own_kernels: frozenset[str] = frozenset()  # loadouts that boot the kernel of their root
+    ipv4: Mapping[str, Segment] = field(default_factory=dict)  # see `over_ipv6`
     by_mac: Mapping[str, str] = field(init=False)  # MAC address to client name
     by_address: Mapping[IPv4Address, str] = field(init=False)  # fixed address to client name
 

@@ -40,10 +40,11 @@ def boots(
     root: str, made: BootSet | None, site: Site, loadout: str, delivery: Delivery = "files"
 ) -> dict[str, object]:
     """The kernel and initrds of a loadout that boots what a version has: its own, the one that
-    mounts its image where it is delivered so, and those that the loadout names itself."""
+    mounts what its own does not, and those that the loadout names itself."""
     more = tuple(p for p in site.loadouts[loadout].initrd if of_path(site, p) is None)
     if made is None or KERNEL not in made.files:
         return {"kernel": None, "initrd": more}
-    wanted = (INITRD,) if delivery == "files" else (INITRD, CLIENT)
+    by_itself = delivery == "files" and not site.ipv4  # no initrd mounts a root over IPv6
+    wanted = (INITRD,) if by_itself else (INITRD, CLIENT)
     own = [path_of(root, made.name, file) for file in wanted if file in made.files]
     return {"kernel": path_of(root, made.name, KERNEL), "initrd": (*own, *more)}

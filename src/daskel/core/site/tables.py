@@ -15,6 +15,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from daskel.core.site.key_types import (
     Address,
+    Address6,
     AddressRange,
     Architectures,
     Argument,
@@ -32,9 +33,11 @@ from daskel.core.site.key_types import (
     Name,
     Names,
     Network,
+    Network6,
     Options,
     Password,
     Place,
+    Pool6,
     Rate,
     SecureBoot,
     Service,
@@ -406,6 +409,45 @@ class Segment(LayerTable):
 
     Example: "tide.skerry.example"
     Wrong: 5
+    """
+
+    network6: Network6 | None = None
+    """The IPv6 network of the same wire, and the length of its prefix. Firmware that asks over IPv6
+    boots there; the others go on as before.
+
+    Example: "fd61:8::/64"
+    Wrong: "fd61:8::9/64"
+    """
+
+    server6: Annotated[Address6 | None, AtStart] = None
+    """This machine's address in `network6`, a fixed one.
+
+    Example: "fd61:8::1"
+    Wrong: "10.61.8.1"
+    """
+
+    pool6: Annotated[Pool6 | None, AtStart] = None
+    """The addresses that are given out by DHCPv6; or "slaac", where machines make their own
+    address, and only firmware is given one. Without it another server gives IPv6 addresses:
+    `daskel handoff` says what it must send.
+
+    Example: ["fd61:8::100 - fd61:8::1ff"]
+    Wrong: ["fd61:8::1ff - fd61:8::100"]
+    """
+
+    relays6: Annotated[tuple[Address6, ...], AtStart] = ()
+    """The same as `relays` for IPv6: the addresses that relay agents send from.
+
+    Example: ["fd61:8::fe"]
+    Wrong: ["router"]
+    """
+
+    advertise6: Annotated[Flag, AtStart] = False
+    """Whether Daskel tells machines of `network6` by router advertisements, where no router does.
+    It never says that it is a router itself.
+
+    Example: true
+    Wrong: "yes"
     """
 
     lease: Duration = 8 * 3600
@@ -923,6 +965,13 @@ class Client(LayerTable):
 
     Example: "10.61.8.21"
     Wrong: "10.61.8.150"
+    """
+
+    address6: Address6 | None = None
+    """Its fixed IPv6 address, outside of the pool.
+
+    Example: "fd61:8::21"
+    Wrong: "10.61.8.21"
     """
 
     place: Place | None = None

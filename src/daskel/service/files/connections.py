@@ -14,7 +14,7 @@ from ipaddress import IPv4Address
 
 from daskel.core.places import Places
 from daskel.service.listening import Listening
-from daskel.service.shared import Shared
+from daskel.service.shared import Shared, seat
 
 SILENT, IDLE = 15.0, 60.0  # seconds without a first request, and until the next one
 _MOST, _MOST_EACH = 2048, 32  # of all, and of one address
@@ -87,7 +87,8 @@ class Connections:
         server = self._servers[sock.getsockname()[0]]
         segment, who = self._shared.caller(server, peer[0])
         number = next(self._numbers)
-        let_in, gives_way = self._places.enter(number, peer[0], segment, known=who.name is not None)
+        place, known = seat(who, peer[0]), who.name is not None
+        let_in, gives_way = self._places.enter(number, place, segment, known=known)
         if gives_way is not None:
             self._end(self._open[gives_way])
         if not let_in:

@@ -45,7 +45,7 @@ class Contents:
             path = clean_path(asked)
         except PathRefusedError as error:
             return self._missing(who, asked, over, str(error), Missed.NOT_ALLOWED)
-        found = self._shared.computed.content(segment, path, who, over)
+        found = self._shared.computed_for(who).content(segment, path, who, over)
         if isinstance(found, Missing):
             return self._missing(who, asked, over, found.reason, found.why)
         return self._open(segment, found, asked, who, over)

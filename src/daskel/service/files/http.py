@@ -67,7 +67,8 @@ class HttpService:
         self._tags = Tags()
         self._under_way: list[Moving] = []
         port = shared.wire.ports.https if tls else shared.wire.ports.http
-        self._servers = {shared.wire.outside(server): server for server in servers(shared.site)}
+        here = [*servers(shared.site), *(() if shared.wire.loopback else servers(shared.site6))]
+        self._servers = {shared.wire.outside(server): server for server in here}
         self._sockets: list[socket.socket] = []
         try:
             for address in self._servers:
@@ -158,7 +159,7 @@ class HttpService:
         with self._under_request(request):
             segment, who = self._caller(request)
             root, assigned = request.match_info["root"], self._shared.once.assigned
-            found = own_files(self._shared.site, who, segment, root, assigned)
+            found = own_files(self._shared.site_of(who), who, segment, root, assigned)
             texts = ((path, text.encode()) for path, text in found.items())
             parts = (f"{len(text)} {path.strip('/')}\n".encode() + text for path, text in texts)
             return web.Response(body=b"".join(parts))

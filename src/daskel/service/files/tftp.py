@@ -23,7 +23,7 @@ from daskel.service.files.content import Contents
 from daskel.service.files.opened import NotOpened, Opened
 from daskel.service.files.receiving import Receiving, code_of, reason_of
 from daskel.service.files.short_ways import LockStep, windows
-from daskel.service.shared import Moving, Shared
+from daskel.service.shared import Moving, Shared, seat
 from daskel.service.sockets import udp
 
 _LARGEST = 65535  # bytes of a request; a path that is too long is answered, too
@@ -33,8 +33,8 @@ _MOST_TRANSFERS, _MOST_EACH = 4096, 32  # of all, and of one address
 _MOST_HELD = 256  # requests for images that are being worked out
 _SWEEP, _IDLE = 0.02, 0.1  # seconds between looks at the clock for all transfers
 _MOST_WINDOWS = 4096  # clients that are remembered for losing the ends of windows
-_HEADERS = 32  # bytes of IP, UDP and TFTP headers around a block
-_IP_MTU = 14  # socket option of Linux, ip(7)
+# Bytes of IP, UDP and TFTP headers around a block, and Linux's socket option: ip(7), ipv6(7)
+_HEADERS, _IP_MTU = {4: 32, 6: 52}, {4: (socket.IPPROTO_IP, 14), 6: (socket.IPPROTO_IPV6, 24)}
 
 Peer = tuple[str, int]
 
@@ -181,7 +181,7 @@ class TftpService:
     def _enter(self, peer: Peer, segment: str, who: Who) -> bool:
         """Whether there is a place for one more transfer; who takes nothing gives way."""
         known = who.name is not None
-        let_in, gives_way = self._places.enter(peer, peer[0], segment, known=known)
+        let_in, gives_way = self._places.enter(peer, seat(who, peer[0]), segment, known=known)
         if gives_way is not None and (session := self._sessions.get(gives_way)):
             session.close()
         if not let_in:
@@ -194,7 +194,8 @@ class TftpService:
         sock = udp(self._address, 0)
         try:
             sock.connect(peer)
-            return sock, sock.getsockopt(socket.IPPROTO_IP, _IP_MTU) - _HEADERS
+            version = self._server.version
+            return sock, sock.getsockopt(*_IP_MTU[version]) - _HEADERS[version]
         except OSError:
             sock.close()
             raise

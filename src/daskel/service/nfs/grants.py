@@ -63,7 +63,7 @@ from daskel.service.nfs.messages import (
 )
 from daskel.service.nfs.processes import Keeping, said, taking
 from daskel.service.nfs.questions import Channel, handle_key
-from daskel.service.shared import Shared
+from daskel.service.shared import Shared, seat
 from daskel.system.roots.roots import RootFolder
 
 _MOST_WORKERS = 4
@@ -121,7 +121,8 @@ class Exports(Keeping):
         for NBD, not NFS."""
         segment, who = self._shared.caller(server, peer[0])
         number, of_site = next(self._numbers), who.name is not None
-        let_in, gives_way = self._places.enter(number, peer[0], segment, known=of_site)
+        place = seat(who, peer[0])
+        let_in, gives_way = self._places.enter(number, place, segment, known=of_site)
         if gives_way is not None:
             self._let_go(gives_way)
         if not let_in or not self._workers:
@@ -224,7 +225,7 @@ class Exports(Keeping):
 
     def _views(self, peer: str) -> tuple[Who, dict[str, View]]:
         known = self._peers[peer]
-        site, assigned = self._shared.site, self._shared.once.assigned
+        site, assigned = self._shared.site_of(known.who), self._shared.once.assigned
         named = site.by_mac.get(known.who.mac or "") if known.who.name else None
         who = replace(known.who, name=named)  # the site may have changed
         return who, views_of(site, who, known.segment, assigned)

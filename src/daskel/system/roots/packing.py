@@ -35,11 +35,24 @@ _PERL = "/usr/bin/perl"
 # Folders of the initrds that know what to do with the files below: of initramfs-tools, of dracut
 _MAKERS = ("scripts/functions", "usr/lib/dracut/", "lib/dracut/")
 NEEDED = ("squashfs", "overlay", "nbd", "loop")
-_USEFUL = ("ext4", "af_alg", "algif_hash", "sha256_generic")  # ext4 for slates that are kept
+# ext4 for slates that are kept; the last two for roots over IPv6
+_USEFUL = ("ext4", "af_alg", "algif_hash", "sha256_generic", "ipv6", "nfsv3")
 # Numbers of system calls that perl has no function for (Linux, by processor)
 _CALLS = {
-    "x86": {"mlockall": 151, "accept": 43, "finit_module": 313, "clock_gettime": 228},
-    "arm64": {"mlockall": 230, "accept": 202, "finit_module": 273, "clock_gettime": 113},
+    "x86": {
+        "mlockall": 151,
+        "accept": 43,
+        "finit_module": 313,
+        "clock_gettime": 228,
+        "mount": 165,
+    },
+    "arm64": {
+        "mlockall": 230,
+        "accept": 202,
+        "finit_module": 273,
+        "clock_gettime": 113,
+        "mount": 40,
+    },
 }
 _FOLDERS = ("daskel", "daskel/bin", "daskel/lib", "daskel/modules")  # of our own: a link of the
 # root's initrd (bin) would be replaced by a folder of that name

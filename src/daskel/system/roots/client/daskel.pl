@@ -1,4 +1,5 @@
-# Mounts the root of a machine from an image: block by block over NBD, or whole from memory.
+# Mounts the root of a machine: from an image, block by block over NBD or whole from memory; or,
+# over IPv6, which initrds know nothing of, its files by NFS.
 #
 #   daskel.pl root FOLDER            mounts the root that the kernel's arguments name
 #   daskel.pl keep INDEX HOST PORT NAME   opens /dev/nbdINDEX, and keeps it open
@@ -9,7 +10,7 @@
 
 $| = 1;
 $SIG{PIPE} = 'IGNORE';
-my ($INET, $NETLINK, $ALG) = (2, 16, 38);
+my ($INET, $INET6, $NETLINK, $ALG) = (2, 10, 16, 38);
 my ($STREAM, $DGRAM, $RAW, $SEQPACKET) = (1, 2, 3, 5);
 my $PLACE = '/run/daskel';
 my (%WORD, %CONFIG, $KMSG);
@@ -41,7 +42,24 @@ sub mega { sprintf '%.0f MB', $_[0] / 1e6 }
 
 # --- sockets ---
 
-sub address { my ($host, $port) = @_; pack('S n C4 x8', $INET, $port, split /\./, $host) }
+# The 16 bytes of an IPv6 address, also in brackets.
+sub sixteen {
+  my ($text) = @_;
+  $text =~ tr/[]//d;
+  my ($before, $after) = split /::/, $text, 2;
+  my @before = split /:/, $before;
+  my @after = defined $after ? split /:/, $after : ();
+  my @zeros = $text =~ /::/ ? (0) x (8 - @before - @after) : ();
+  return pack('n8', map { hex } @before, @zeros, @after);
+}
+
+sub family { $_[0] =~ /:/ ? $INET6 : $INET }
+
+sub address {
+  my ($host, $port) = @_;
+  return pack('S n N a16 N', $INET6, $port, 0, sixteen($host), 0) if family($host) == $INET6;
+  return pack('S n C4 x8', $INET, $port, split /\./, $host);
+}
 
 # Seconds that one read or write may take; 0: for ever.
 sub patience {
@@ -52,7 +70,7 @@ sub patience {
 
 sub connected {
   my ($host, $port) = @_;
-  socket(my $s, $INET, $STREAM, 0) or failed('internal', "socket: $!");
+  socket(my $s, family($host), $STREAM, 0) or failed('internal', "socket: $!");
   setsockopt($s, 6, 1, pack('i', 1));                                    # TCP_NODELAY
   setsockopt($s, 1, 9, pack('i', 1));                                    # SO_KEEPALIVE
   setsockopt($s, 6, 4, pack('i', 10));                                   # TCP_KEEPIDLE
@@ -86,7 +104,9 @@ sub give {
 
 # --- HTTP ---
 
-sub url { $_[0] =~ m{^\w+://([\d.]+):(\d+)/(.*)$} or failed('arguments', "not a URL: $_[0]"); ($1, $2, $3) }
+my $HOST = qr{[\d.]+|\[[\da-fA-F:]+\]};
+
+sub url { $_[0] =~ m{^\w+://($HOST):(\d+)/(.*)$} or failed('arguments', "not a URL: $_[0]"); ($1, $2, $3) }
 
 # A request with its answer's head read: socket, status, headers, what came of the body.
 sub request {
@@ -106,7 +126,7 @@ sub request {
 
 sub report {
   my (%told) = @_;
-  return unless $WORD{tell} =~ /^([\d.]+):(\d+)$/;
+  return unless $WORD{tell} =~ /^($HOST):(\d+)$/;
   my ($host, $port) = ($1, $2);
   my $body = join '', map { "$_=$told{$_}\n" } sort keys %told;
   my $length = length $body;
@@ -467,9 +487,12 @@ sub load_modules {
   }
 }
 
-# Where nobody has given the network card an address (dracut): the one of the kernel's arguments.
+# Where nobody has given the network card an address (dracut, and IPv6): the one of the kernel's
+# arguments.
 sub network {
-  return if -e '/scripts/functions' || !$WORD{address};
+  my ($own, $prefix) = split m{/}, $WORD{address};
+  my $six = family($own) == $INET6;
+  return if !$own || -e '/scripts/functions' && !$six;
   my ($mac) = (lines('/proc/cmdline'))[0] =~ /\bBOOTIF=01-([0-9a-f-]+)/i;
   $mac =~ tr/-A-F/:a-f/;
   my $card;
@@ -484,9 +507,13 @@ sub network {
   }
   failed('network', "no network card has the address $mac: its driver is not in the initrd") unless $card;
   socket(my $s, $INET, $DGRAM, 0) or failed('internal', "socket: $!");
+  if ($six) {
+    six($card, $s, $own, $prefix);
+    say_("$card is $own");
+    return;
+  }
   my $asked = pack('a16 x24', $card);
   return if ioctl($s, 0x8915, $asked);                                           # SIOCGIFADDR
-  my ($own, $prefix) = split m{/}, $WORD{address};
   my $mask = join '.', unpack('C4', pack('N', (0xffffffff << (32 - $prefix)) & 0xffffffff));
   my $told = sub { pack('a16 S n C4 x16', $card, $INET, 0, split /\./, $_[0]) };
   ioctl($s, 0x8916, $told->($own)) or failed('network', "$card: $!");            # SIOCSIFADDR
@@ -498,6 +525,33 @@ sub network {
     ioctl($s, 0x890b, $route);                                                   # SIOCADDRT
   }
   say_("$card is $own");
+}
+
+# The server has just given the address to this machine: nobody else is asked for it.
+sub six {
+  my ($card, $inet, $own, $prefix) = @_;
+  return if grep { /^(\w{32}) / && pack('H32', $1) eq sixteen($own) } lines('/proc/net/if_inet6');   # since the last try
+  if (open(my $f, '>', "/proc/sys/net/ipv6/conf/$card/accept_dad")) { print $f "0\n"; close $f }
+  ioctl($inet, 0x8914, pack('a16 s x22', $card, 0x1043)) or failed('network', "$card: $!");          # SIOCSIFFLAGS
+  my ($index) = lines("/sys/class/net/$card/ifindex");
+  socket(my $s, $INET6, $DGRAM, 0) or failed('network', "no IPv6: $!");
+  my $told = pack('a16 I i', sixteen($own), $prefix, $index);
+  ioctl($s, 0x8916, $told) or failed('network', "$card: $!");                                        # SIOCSIFADDR
+}
+
+# The files of a root by NFS version 3.
+sub files {
+  my ($url, $target) = @_;
+  my ($host, $port, $path) = url($url);
+  close connected($host, $port);                                                 # says why, where it does not answer
+  (my $bare = $host) =~ tr/[]//d;
+  my $six = family($host) == $INET6 ? '6' : '';
+  my $options = "vers=3,proto=tcp$six,mountproto=tcp$six,nolock,port=$port,mountport=$port,addr=$bare,mountaddr=$bare\0";
+  my ($from, $type) = ("$host:/$path\0", "nfs\0");
+  my $to = "$target\0";
+  my $readonly = $WORD{slate} eq 'none' ? 1 : 0;
+  my $done = syscall($CONFIG{mount}, $from, $to, $type, $readonly, $options);
+  failed('mount', "$host does not let this machine mount /$path: $!") if $done;
 }
 
 sub folder { my ($path) = @_; mkdir $path; return $path }
@@ -551,7 +605,7 @@ sub memory {
 # The files that the server makes for this machine alone, in a folder that lies over the image.
 sub own_files {
   my ($root) = $WORD{root} =~ m{^nbd://[^/]+/(.+)@\d+$|/published/(.+)/\d+/[^/]+$} ? $1 // $2 : '';
-  return unless $WORD{tell} =~ /^([\d.]+):(\d+)$/;
+  return unless $WORD{tell} =~ /^($HOST):(\d+)$/;
   my ($s, $status, $headers, $got) = request($1, $2, 'GET', "daskel/own/$root", '', '');
   return unless $status == 200;
   $got .= take($s, $headers->{'content-length'} - length $got);
@@ -586,6 +640,7 @@ sub root {
   load_modules();
   network();
   say_("the root is $url");
+  return files($url, $target) if $url =~ /^nfs:/;
   my $device = $url =~ /^nbd:/ ? blocks($url) : memory($url);
   if ($WORD{slate} eq 'none') {
     run('mount', '-t', 'squashfs', '-o', 'ro', $device, $target);
