@@ -703,6 +703,6 @@ elsif ($what eq 'root') {
     wait_a_while();
   }
   say_(sprintf 'the root is mounted, after %.1f s', uptime() - $began);
-  report(stage => 'mounted', seconds => sprintf('%.1f', uptime() - $began));
+  report(stage => 'mounted', seconds => sprintf('%.1f', uptime() - $began)) unless $WORD{root} =~ /^nfs:/;   # which its server says itself
 }
 else { die "usage: daskel.pl root FOLDER\n" }
