@@ -9,14 +9,18 @@ from rich.table import Table
 from rich.text import Text
 
 from daskel.cli.output import Output, short_place
-from daskel.core.audit.explain import Explanation, Step, explain
+from daskel.core.audit.explain import Explanation, Step, explain, explain_over_ipv6
 from daskel.core.boot.arguments import ArgumentError
 from daskel.core.boot.wire import Ports
 from daskel.core.dhcp.client_messages import Face, discover
 from daskel.core.dhcp.pxe import Firmware, architecture_number
+from daskel.core.dhcp6.client_messages import solicit
+from daskel.core.dhcp6.message import parse
 from daskel.core.history.once import Assignments
 from daskel.core.replies.answer import Answers
+from daskel.core.replies.answer6 import Answers6
 from daskel.core.site.layers import Assigned, Effective, effective
+from daskel.core.site.over_ipv6 import over_ipv6
 from daskel.core.site.slate_rules import stays_on
 from daskel.store.reading import read_leases, read_once
 from daskel.system.requirements import MissingRequirementError
@@ -27,14 +31,20 @@ _XID = 1
 
 
 def explain_client(
-    file: SiteFile, name: str, asked: str | None
+    file: SiteFile, name: str, asked: str | None, *, ipv6: bool = False
 ) -> tuple[Firmware, str, Explanation | str]:
     """The firmware, how it is known, and the explanation or why there is none."""
     leases, now = read_leases(file.state), time.time()
     found = effective(file.valid, name)
     firmware, how = _firmware(asked, found, leases.architecture_of(found.mac.value))
+    if ipv6 and firmware is Firmware.BIOS and not asked:  # which knows no IPv6
+        firmware, how = Firmware.UEFI, "the usual one that asks over IPv6"
     answers = Answers(file.valid, leases, Ports(), assigned_of(file))
     try:
+        if ipv6:
+            six = Answers6(over_ipv6(file.valid), leases, Ports(), answers.replies.assigned)
+            asks = solicit(found.mac.value, firmware.architecture, Face.of(firmware).vendor_class)
+            return firmware, how, explain_over_ipv6(six, name, parse(asks), now)
         message = discover(Face.of(firmware), found.mac.value, _XID)
         return firmware, how, explain(answers, name, message, now)
     except (ArgumentError, ValueError) as error:

@@ -20,7 +20,11 @@ from daskel.core.site.model import Site
 from daskel.core.values import parse_mac
 from daskel.system.sitefile import SiteFile
 
-EXAMPLE = ("daskel explain tide-01", "daskel explain 02:61:08:00:00:01 --firmware uefi-x64")
+EXAMPLE = (
+    "daskel explain tide-01",
+    "daskel explain 02:61:08:00:00:01 --firmware uefi-x64",
+    "daskel explain tide-01 --ipv6",
+)
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -30,6 +34,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--firmware",
         choices=[firmware.value for firmware in Firmware],
         help="how it asks (default: as the site file says, as it was last seen, else bios)",
+    )
+    parser.add_argument(
+        "--ipv6", action="store_true", help="what it gets when its firmware asks over IPv6"
     )
     parser.add_argument(
         "--all", action="store_true", help="show also what stronger layers have overridden"
@@ -51,7 +58,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         return ExitCode.WRONG_USE
     if args.variables:
         return _variables(output, file.valid, name)
-    firmware, how, explanation = explain_client(file, name, args.firmware)
+    firmware, how, explanation = explain_client(file, name, args.firmware, ipv6=args.ipv6)
     if isinstance(explanation, str):
         output.error(explanation, "daskel check says what to do")
         return ExitCode.BAD_NEWS

@@ -8,11 +8,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address
+from typing import cast
 from urllib.parse import urlsplit
 
 from daskel.core.boot import images
-from daskel.core.boot.arguments import compose, mount_path, nfs_root
-from daskel.core.boot.wire import Ports
+from daskel.core.boot.arguments import compose, mount_path, mounts_over_ipv6, nfs_root
+from daskel.core.boot.wire import Ports, host
 from daskel.core.content.computed import client_paths, grub_text, uboot_text, written_text
 from daskel.core.content.grub import config_path, is_built_in, loader_name, wants_loader
 from daskel.core.content.raw_systems import Asked, RawSystem, raw_system
@@ -26,18 +27,21 @@ from daskel.core.content.unified_images import (
 from daskel.core.dhcp import options
 from daskel.core.dhcp.packet import NOWHERE, Packet, serialise
 from daskel.core.dhcp.pxe import BootRequest
+from daskel.core.dhcp6.client_messages import link_local
+from daskel.core.dhcp6.message import Code, Message, parse
 from daskel.core.history.events import Refused, Who
 from daskel.core.replies.answer import DISK_BOOT, Answers
+from daskel.core.replies.answer6 import Answers6, Question6
 from daskel.core.replies.bootfile import BootFile
 from daskel.core.replies.reply import Question, Setting
 from daskel.core.roots.views import NAME_COST
-from daskel.core.site.layers import Effective, Overridden, Sourced, effective
+from daskel.core.site.layers import Assigned, Effective, Overridden, Sourced, effective
 from daskel.core.site.model import Site
 from daskel.core.site.own_kernels import of_path
 from daskel.core.site.positions import Origin
 from daskel.core.site.published import IMAGE
 from daskel.core.site.slate_rules import on_its_slate, slate_rule
-from daskel.core.values import show_limit, show_size
+from daskel.core.values import show_duration, show_limit, show_size
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,17 +101,76 @@ def explain(answers: Answers, name: str, discover: Packet, now: float) -> Explan
         return Explanation(name, found.mac.value, segment, (), found.overridden, refusal)
     else:
         steps = [_elsewhere(site, segment, mode)]
-    local = not wants_loader(found)
-    if file.path is not None and question.boot:
-        steps += _boot(answers, found, question.boot, file, given)
+    here = _Here(site, segment, ports, assigned, found)
+    steps += [*_boots(here, question.boot, file, given), *raw]
+    overridden = found.overridden
+    return Explanation(name, found.mac.value, segment, tuple(steps), overridden, file.said)
+
+
+def explain_over_ipv6(answers: Answers6, name: str, solicit: Message, now: float) -> Explanation:
+    """The same of firmware that asks over IPv6; of a site `over_ipv6`. Raises as `explain`, and
+    ValueError where the client's segment has no IPv6 network."""
+    site, ports, assigned = answers.site, answers.ports, answers.assigned
+    found = on_its_slate(site, effective(site, name, once=assigned.waiting.get(name)), assigned)
+    if found.segment is None or found.segment.value not in site.segments:
+        raise ValueError(f"client {name} is on no segment that has an IPv6 network (network6)")
+    segment, mac = found.segment.value, found.mac.value
+    question = answers.question(segment, solicit, mac, now)
+    answer, given = answers.receive([segment], solicit, link_local(mac), now), None
+    if answer.reply:
+        told = parse(answer.reply)
+        given = cast(IPv4Address | None, told.address)
+    if given is not None:
+        steps = [_dhcp6(answers, question, parse(answer.reply))]
+    elif site.segments[segment].dhcp == "full":
+        refusal = next((e.reason for e in answer.events if isinstance(e, Refused)), "")
+        return Explanation(name, mac, segment, (), found.overridden, refusal)
+    else:
+        said = f"another server; daskel handoff {segment} says what it must send"
+        steps = [Step("DHCPv6 reply", (Line("sent by", said, site.origin("segment", segment)),))]
+        given = question.fixed or NOWHERE
+    file = answers.file(question)
+    here = _Here(site, segment, ports, assigned, found)
+    steps += _boots(here, question.boot, file, given)
+    return Explanation(name, mac, segment, tuple(steps), found.overridden, file.said)
+
+
+def _dhcp6(answers: Answers6, question: Question6, reply: Message) -> Step:
+    site, segment, file = answers.site, question.segment, answers.file(question)
+    found = question.found
+    given = found.address.origin if found.address else site.origin("segment", segment, "pool")
+    lines = [
+        Line("address", f"{reply.address}, for {show_duration(reply.lease)}", given),
+        Line("boot-file-url", reply.boot_file or "(none)", file.origin, Code.BOOT_FILE_URL),
+    ]
+    if said := reply.vendor_class.decode("ascii", "replace"):
+        lines.append(Line("vendor-class", said, None, Code.VENDOR_CLASS))
+    return Step("DHCPv6 reply", tuple(lines))
+
+
+@dataclass(frozen=True, slots=True)
+class _Here:
+    """Where a client is, and what is said of it."""
+
+    site: Site
+    segment: str
+    ports: Ports
+    assigned: Assigned
+    found: Effective
+
+
+def _boots(here: _Here, boot: BootRequest | None, file: BootFile, given: IPv4Address) -> list[Step]:
+    """What follows the DHCP reply."""
+    site, found, ports = here.site, here.found, here.ports
+    local, steps = not wants_loader(found), []
+    if file.path is not None and boot:
+        steps += _boot(here, boot, file, given)
     elif file.origin is not None:
         steps.append(Step("Boot", (Line("boot file", "none", file.origin),)))
     elif local:
         why = DISK_BOOT if found.loadout else "nothing: it has no loadout"
         steps.append(Step("Boot", (Line("boots", why, found.boot.origin if found.boot else None),)))
-    steps += [*_written(site, found, ports, given), *raw]
-    overridden = found.overridden
-    return Explanation(name, found.mac.value, segment, tuple(steps), overridden, file.said)
+    return [*steps, *_written(site, found, ports, given)]
 
 
 def _raw(site: Site, found: Effective, segment: str) -> list[Step]:
@@ -223,10 +286,8 @@ def _by_key(site: Site, found: Effective, path: str) -> Iterator[Line]:
     yield Line("signed by", by, site.origin("site", "signing") if signed else None)
 
 
-def _boot(
-    answers: Answers, found: Effective, boot: BootRequest, file: BootFile, address: IPv4Address
-) -> list[Step]:
-    site, ports, assigned = answers.site, answers.replies.ports, answers.replies.assigned
+def _boot(here: _Here, boot: BootRequest, file: BootFile, address: IPv4Address) -> list[Step]:
+    site, ports, assigned, found = here.site, here.ports, here.assigned, here.found
     over = "http" if boot.over_http else "tftp"
     loaded = Line(f"over {over.upper()}", file.path or "", file.origin)
     if file.origin is not None or not (found.loadout and found.loadout_name):
@@ -277,20 +338,20 @@ def _boot(
     elif loadout.root:
         origin = site.origin(*place, "root")
         path = mount_path(site, found, loadout.root)
-        steps.append(
-            Step(
-                "Root filesystem",
-                (
-                    Line("root", loadout.root, origin),
-                    Line("mounted as", f"{segment.server}:{path}", None),
-                    Line("option 17", nfs_root(site, found, segment, loadout.root, ports), None),
-                    _writing(site, found, loadout.root),
-                ),
-            )
-        )
+        lines = [Line("root", loadout.root, origin)]
+        if site.ipv4 and not mounts_over_ipv6(site, found):
+            segment = site.ipv4[here.segment]
+            lines.append(Line("over IPv4", _NO_CLIENT_PART.format(loadout.root), origin))
+        lines.append(Line("mounted as", f"{host(segment.server)}:{path}", None))
+        if not site.ipv4:
+            by_dhcp = nfs_root(site, found, segment, loadout.root, ports)
+            lines.append(Line("option 17", by_dhcp, None))
+        lines.append(_writing(site, found, loadout.root))
+        steps.append(Step("Root filesystem", tuple(lines)))
     return steps
 
 
+_NO_CLIENT_PART = "no initrd of it mounts a root over IPv6: daskel root pack {}"
 _WAYS = {
     "blocks": "blocks: an image, each block read when it is needed",
     "memory": "memory: an image, fetched whole",

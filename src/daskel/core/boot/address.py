@@ -177,7 +177,7 @@ def choose(  # noqa: PLR0913 - all that it follows from
             return address
     expired: Lease | None = None
     lent: Lease | None = None  # it would hold, and is nobody's that has it
-    for address in _pool_from(rules.segment, crc32(mac.encode()) ^ (iaid or 0)):
+    for address in _pool_from(rules.segment, crc32(mac.encode())):
         if address in rules.fixed:
             continue
         lease = leases.at(address)
@@ -189,6 +189,14 @@ def choose(  # noqa: PLR0913 - all that it follows from
             lent = lease if lent is None or lease.expires < lent.expires else lent
     found = expired or lent
     return found.address if found else None
+
+
+def usual(segment: Segment, mac: str, *, firmware: bool) -> IPv4Address | None:
+    """The address of a pool that a machine's firmware is given where nothing speaks against it; or
+    its system beside that. None without a pool."""
+    size = sum(part.size for part in segment.pool)
+    start = crc32(mac.encode()) + (0 if firmware else size // 2)
+    return next(_pool_from(segment, start), None)
 
 
 def _pool_from(segment: Segment, start: int) -> Iterator[IPv4Address]:

@@ -83,6 +83,7 @@ class Content:
     data: bytes | None = None
     quiet: bool = False  # asked for every few seconds: nothing to say about it
     device: str = ""  # a boot loader's image: the server that is to be written into it
+    own: tuple[str, str] | None = None  # and the address and network of its machine
     parts: Parts | None = None  # an image that is made of files
     sign: bool = False  # with the site's key, where it has one
     places: tuple[str, ...] = ()  # where it may be below `files`, the best one first
@@ -187,7 +188,14 @@ class Files:
         sign = loads and self.site.settings.signing is not None
         device = devices(self.site.segments[segment], self._ports)[over] if loads else ""
         places = [*own_places(self.site, who, path), path, *([shared] if shared else [])]
-        return Content(path, kind, device=device, places=tuple(places), sign=sign)
+        own = self._own_address(segment, who, over) if loads else None
+        return Content(path, kind, device=device, own=own, places=tuple(places), sign=sign)
+
+    def _own_address(self, segment: str, who: Who, over: str) -> tuple[str, str] | None:
+        """What GRUB does not find by itself over IPv6 and HTTP."""
+        if not self.site.ipv4 or over != "http":
+            return None
+        return str(who.address), str(self.site.segments[segment].network)
 
     def _signed(
         self, segment: str, path: str, asked: AskedFor, who: Who, over: str
@@ -201,8 +209,9 @@ class Files:
         if asked.mac is None:
             device = devices(self.site.segments[segment], self._ports)[over]
             return Content(
-                path, FileKind.LOADER, device=device, places=(chain.goes_on_to,), sign=True
-            )
+                path, FileKind.LOADER, device=device, own=self._own_address(segment, who, over),
+                places=(chain.goes_on_to,), sign=True,
+            )  # fmt: skip
         if who.mac not in (None, asked.mac):
             return Missing(path, NOT_YOURS, Missed.NOT_YOURS)
         owner = Who(self.site.by_mac.get(asked.mac), asked.mac, who.address if who.mac else None)

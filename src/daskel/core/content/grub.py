@@ -66,10 +66,17 @@ _CONFIG = re.compile(rf"{FOLDER}/([0-9a-f:\-]{{12,17}})\.({_ENDS})", re.IGNORECA
 # GRUB's core runs these lines one by one, whether or not one fails; it knows no `if`.
 # Over HTTP, and with a name server in the firmware's DHCP reply, it finds no address, MAC or server
 # of its own (grub 2.06, efinet): it asks for an address on all its cards (net_bootp), and then for
-# the configuration of the machine that asks.
+# the configuration of the machine that asks. Over IPv6 and HTTP it finds none either, and has no
+# command that asks: the address that the image is sent to, and its network, are written into it.
 _MARK = f"({'daskel-server-'.ljust(52, '.')})"  # with room for IPv6, and a port
 _BLANK = f"{_MARK}/{FOLDER}/$net_default_mac.cfg"
 _BLANK_OWN = f"{_MARK}/{FOLDER}/own.cfg"
+_ADDRESS = "daskel-address-".ljust(40, ".")  # with room for any address and network
+_NETWORK = "daskel-network-".ljust(44, ".")
+_OWN_ADDRESS = (
+    f"net_add_addr own efinet0 {_ADDRESS}", f"net_add_route here {_NETWORK} own",
+    f"configfile {_BLANK_OWN}",
+)  # fmt: skip
 _MOST_CARDS = 8
 _STARTS = b"chainloader"  # a command that images of earlier versions did not have
 _ASK = f"configfile (tftp,$net_default_server)/{FOLDER}/$net_default_mac.cfg"
@@ -87,7 +94,7 @@ def built_in(loader: str) -> str:
         return f"{_ASK}\n{_NOTHING}"
     told = [f"configfile {_BLANK}", _ASK_WHERE_LOADED, _ASK]
     anew = ["net_bootp", f"configfile {_BLANK_OWN}", "configfile $cmdpath/own.cfg"]
-    return "\n".join([*told, *anew, _NOTHING])
+    return "\n".join([*told, *_OWN_ADDRESS, *anew, _NOTHING])
 
 
 def is_outdated(loader: str, image: bytes) -> bool:
@@ -97,8 +104,11 @@ def is_outdated(loader: str, image: bytes) -> bool:
     return marked and not all(part in image for part in (built_in(loader).encode(), _STARTS))
 
 
-def with_server(image: bytes, device: str) -> bytes:
-    """A boot loader's image that asks `device` (as in `devices`) first; of the same length."""
+def with_server(image: bytes, device: str, own: tuple[str, str] | None = None) -> bytes:
+    """A boot loader's image that asks `device` (as in `devices`) first; of the same length. `own`:
+    the address and network of its machine, where it finds none by itself."""
+    for blank, value in zip((_ADDRESS, _NETWORK), own or (), strict=False):
+        image = image.replace(blank.encode(), value.ljust(len(blank)).encode())
     for blank in (_BLANK, _BLANK_OWN):
         line = blank.replace(_MARK, device).ljust(len(blank))
         image = image.replace(blank.encode(), line.encode())

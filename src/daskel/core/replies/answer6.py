@@ -20,6 +20,7 @@ from daskel.core.boot.address import (
     LeaseState,
     choose,
     offered,
+    usual,
 )
 from daskel.core.boot.identity import by_mac, refusal, settings_of
 from daskel.core.boot.segments import best
@@ -110,7 +111,7 @@ class Answers6:
     def __init__(
         self, site: Site, leases: Leases, ports: Ports, assigned: Assigned = NOT_ASSIGNED
     ) -> None:
-        self.site, self.leases, self._ports, self._assigned = site, leases, ports, assigned
+        self.site, self.leases, self.ports, self.assigned = site, leases, ports, assigned
         fixed = site.by_address.keys()
         self._rules = {name: Addresses(name, seg, fixed) for name, seg in site.segments.items()}
         self._most = max(_MOST_PLANS, _EACH * len(site.clients))
@@ -130,10 +131,8 @@ class Answers6:
             reason = f"relay agent {sender} is not among those of its network (relays6)"
             unknown = Refused(by_mac(self.site, mac), "", reason, Refusal.UNKNOWN_NETWORK)
             return Answer6(events=[unknown])
-        who = by_mac(self.site, mac)
-        found = settings_of(self.site, who, segments[0], assigned=self._assigned)
-        assert found, "the MAC address is known"
-        question = Question6(message, segments[0], who, now, found, boot_request(message))
+        question = self.question(segments[0], message, mac, now)
+        who = question.who
         handler = self._handlers.get(message.type)
         if handler is None:
             return Answer6()
@@ -144,16 +143,23 @@ class Answers6:
             return Answer6(events=[event] if asks else [])
         return handler(self, question)
 
+    def question(self, segment: str, message: Message, mac: str, now: float) -> Question6:
+        """What is known about the sender of a message."""
+        who = by_mac(self.site, mac)
+        found = settings_of(self.site, who, segment, assigned=self.assigned)
+        assert found, "the MAC address is known"
+        return Question6(message, segment, who, now, found, boot_request(message))
+
     def file(self, question: Question6) -> BootFile:
         """What the machine boots, as it is sent: a URL (RFC 5970 3.1)."""
-        waits = self._assigned.waiting.get(question.found.name)
+        waits = self.assigned.waiting.get(question.found.name)
         key = question.segment, question.found.name, waits, question.boot
         made = self._files.get(key)
         if made is None:
             if len(self._files) >= self._most:
                 self._files.clear()
             made = self._files[key] = choose_boot_file(
-                self.site, self._ports, question.who, question.found, question.segment,
+                self.site, self.ports, question.who, question.found, question.segment,
                 question.boot,
             )  # fmt: skip
         return made
@@ -328,7 +334,9 @@ class Answers6:
                     fixed = None
                 else:
                     return self._lease(question, fixed, asked.iaid)
-        wanted = cast(IPv4Address | None, next(iter(asked.addresses), None))
+        wanted = cast(IPv4Address | None, next(iter(asked.addresses), None)) or usual(
+            self._here(question), mac, firmware=question.boot is not None
+        )
         address = choose(
             self._rules[question.segment], self.leases, mac, fixed, wanted, now,
             self.site.by_mac if question.who.name else None, asked.iaid,
@@ -445,7 +453,7 @@ class Answers6:
         """Of a boot file, which the site file may give as one."""
         if "://" in path:
             return path
-        port = f":{self._ports.tftp}" if self._ports.tftp != Ports.tftp else ""
+        port = f":{self.ports.tftp}" if self.ports.tftp != Ports.tftp else ""
         return f"tftp://{host(here.server)}{port}/{path}"
 
     # Not of one object: that would lie in a circle, and its site wait for Python's collector

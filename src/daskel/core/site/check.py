@@ -6,11 +6,13 @@ from collections import defaultdict
 from collections.abc import Collection, Iterator, Mapping
 from ipaddress import IPv4Address
 from itertools import combinations
+from typing import Any
 
 from daskel.core.site.finding import Finding, Severity, did_you_mean
-from daskel.core.site.key_types import HOST_NAME
+from daskel.core.site.key_types import HOST_NAME, SLAAC
 from daskel.core.site.layers import Effective, effective, segment_name, unheard
 from daskel.core.site.model import Site
+from daskel.core.site.over_ipv6 import over_ipv6
 from daskel.core.site.tables import Segment
 
 
@@ -26,6 +28,7 @@ def check(site: Site, only: Collection[str] | None = None) -> list[Finding]:
         *_duplicates(site),
         *_same_place(site),
         *_pool_sizes(site),
+        *_ipv6(site, only),
         *(_unused(site) if only is None else ()),
     ]
 
@@ -79,6 +82,51 @@ def _segments(site: Site) -> Iterator[Finding]:
         if one.network.overlaps(other.network):
             problem = f"segment {b} ({other.network}) overlaps segment {a} ({one.network})"
             yield _error(site, ("segment", b, "network"), problem, "give each its own network")
+
+
+def _ipv6(site: Site, only: Collection[str] | None) -> Iterator[Finding]:
+    """The same of what the site says about IPv6, where it does."""
+    said = [n for n, s in site.segments.items() if any(getattr(s, key) for key in _OF_IPV6)]
+    fixed = [n for n, c in site.clients.items() if c.address6 and (only is None or n in only)]
+    if not said and not fixed:
+        return
+    for name in said:
+        yield from _whole_ipv6(site, name, site.segments[name])
+    six = over_ipv6(site)
+    yield from _segments(six)
+    yield from _duplicates(six, ("address",))
+    for name in fixed:
+        found = effective(six, name)
+        here = found.segment.value if found.segment else None
+        if here in six.segments:
+            yield from _client_address(six, found)
+        elif here in site.segments:
+            problem = f"{name} has an IPv6 address, and its segment {here} has no IPv6 network"
+            remedy = f"add network6 = ... to [segment.{here}]"
+            yield _error(site, ("client", name, "address6"), problem, remedy)
+
+
+_OF_IPV6 = ("network6", "server6", "pool6", "relays6", "advertise6")
+
+
+def _whole_ipv6(site: Site, name: str, segment: Segment) -> Iterator[Finding]:
+    """What belongs together is there."""
+    first = next(key for key in _OF_IPV6 if getattr(segment, key))
+    for key, example in (("network6", "fd61:8::/64"), ("server6", "fd61:8::1")):
+        if getattr(segment, key) is None:
+            problem = f"segment {name} has {first}, and no {key}"
+            yield _error(site, ("segment", name, first), problem, f'add {key} = "{example}"')
+    length = segment.network6.prefixlen if segment.network6 else 64
+    if segment.pool6 == SLAAC and length != 64:
+        problem = (
+            f"machines make addresses of their own in a network of 64 bits alone, not {length}"
+        )
+        remedy = "write pool6 as ranges, or a network6 that ends with /64"
+        yield _error(site, ("segment", name, "pool6"), problem, remedy)
+    if segment.network6 and site.settings.nfs == "kernel":
+        problem = 'roots come over IPv4 with nfs = "kernel", also to machines that boot over IPv6'
+        origin = site.positions.of(("site", "nfs"))
+        yield Finding(Severity.NOTE, origin, problem, 'leave nfs = "kernel" out for IPv6 alone')
 
 
 def _segment(site: Site, name: str, segment: Segment) -> Iterator[Finding]:
@@ -192,14 +240,15 @@ def _client_address(site: Site, client: Effective) -> Iterator[Finding]:
             yield _error(site, place, problem, "choose one outside of it, or shorten the pool")
 
 
-def _duplicates(site: Site) -> Iterator[Finding]:
+def _duplicates(site: Site, keys: Collection[str] = ("mac", "address")) -> Iterator[Finding]:
     macs: Mapping[str, list[str]] = defaultdict(list)
     addresses: Mapping[IPv4Address, list[str]] = defaultdict(list)
     for name, client in site.clients.items():
         macs[client.mac].append(name)
         if client.address:
             addresses[client.address].append(name)
-    for key, groups in (("mac", macs), ("address", addresses)):
+    found: dict[str, Mapping[Any, list[str]]] = {"mac": macs, "address": addresses}
+    for key, groups in ((key, found[key]) for key in keys):
         for value, names in groups.items():
             for other in names[1:]:
                 what = "MAC address" if key == "mac" else "address"

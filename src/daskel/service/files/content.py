@@ -79,7 +79,7 @@ class Contents:
         path = found.path if meant else place  # events name it as it was asked for
         kind = found.kind if meant else self._shared.computed.kind_of(place)
         opened = Opened(path, kind, size, descriptor=descriptor)
-        if found.device and (image := self._image(opened, found.device, found.sign)) is not None:
+        if found.device and (image := self._image(opened, found)) is not None:
             opened.data = image
             opened.close()
             opened.size = len(image)
@@ -111,19 +111,22 @@ class Contents:
             return self._missing(who, asked, over, why_not(error), Missed.ABSENT)
         return Opened(found.path, found.kind, size, descriptor=descriptor)
 
-    def _image(self, opened: Opened, device: str, sign: bool) -> bytes | None:
+    def _image(self, opened: Opened, found: Content) -> bytes | None:
         """A boot loader's image with the server written into it, and signed where that is wanted
         and can be; made once. None when it is sent as it is."""
         status = os.fstat(opened.descriptor)
-        key = (status.st_dev, status.st_ino, status.st_mtime_ns, opened.size, device, sign)
+        key = (
+            status.st_dev, status.st_ino, status.st_mtime_ns, opened.size, found.device, found.own,
+            found.sign,
+        )  # fmt: skip
         if key not in self._images:
             if opened.size > _LARGEST_IMAGE:
                 return None
             if len(self._images) >= _MOST_IMAGES:
                 self._images.clear()
             plain = opened.read(0, opened.size)
-            made = with_server(plain, device)
-            if sign and self._signer:
+            made = with_server(plain, found.device, found.own)
+            if found.sign and self._signer:
                 with suppress(MalformedError):  # not an EFI program: firmware will say so
                     made = self._unified.signed(made)
             self._images[key] = None if made == plain else made
