@@ -107,6 +107,10 @@ class Lab:
     def close(self) -> None:
         self.network.close()
 
+    def add_ipv6(self, address: str) -> None:
+        """An IPv6 address of the server, beside its other one."""
+        self.run("ip", "address", "add", address, "dev", BRIDGE, "nodad")
+
     def daskel(self, *words: str) -> str:
         """What a command says that must succeed."""
         command = [PROGRAM, *words, "--site", self.folder / "daskel.toml"]

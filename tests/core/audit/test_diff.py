@@ -68,6 +68,7 @@ def test_what_is_not_noticed_is_told_from_what_is() -> None:
 
 
 # Every key of every table, with another value: what it is appended to or replaces in BASE
+SIX = 'network6 = "fd61:8::/64"\nserver6 = "fd61:8::1"\npool6 = ["fd61:8::100 - fd61:8::1ff"]\n'
 BASE = replaced(
     DEMO,
     "[loadout.disk]", """[root.spare]
@@ -91,7 +92,7 @@ type = "list"
 [loadout.disk]""",
     "[group.tide]\n", '[group.tide]\nboot-file = { desk = "desk.img" }\n',
     'kernel = "notebook/vmlinuz"\n', 'kernel = "notebook/vmlinuz"\nraw = "b.sys"\n',
-    'lease = "8h"\n\n[segment.library]', 'lease = "8h"\nraw = true\n\n[segment.library]',
+    'lease = "8h"\n\n[segment.library]', 'lease = "8h"\nraw = true\n' + SIX + '\n[segment.library]',
     "options = { desk-broker", 'options = { inner = "x", desk-broker',
 )  # fmt: skip
 VALUES: dict[str, dict[str, str]] = {
@@ -113,7 +114,9 @@ VALUES: dict[str, dict[str, str]] = {
         "name-servers": '["10.61.8.3"]', "domain": '"other.example"', "lease": '"1h"',
         "multicast": "true", "bandwidth": '"4 MiB/s"', "enabled": "false", "unknown": '"lobby"',
         "allow": '["02:61:08"]', "refuse": '["02:61:08:00:00:01"]',
-        "wake-through": '"10.61.8.3"', "raw": "false",
+        "wake-through": '"10.61.8.3"', "raw": "false", "network6": '"fd61:8::/63"',
+        "server6": '"fd61:8::2"', "pool6": '"slaac"', "relays6": '["fd61:8::fe"]',
+        "advertise6": "true",
     },
     "option.desk-broker": {
         "code": "226", "type": '"bytes"', "inside": '"outer"', "vendor": '"Desk"',
@@ -154,6 +157,7 @@ VALUES: dict[str, dict[str, str]] = {
         "mac": '"02:61:08:00:00:77"', "group": '["buoy"]', "segment": '"boathouse"',
         "boot": '"disk"', "slate": '"none"', "address": '"10.61.8.50"', "uuid": '"u"',
         "serial": '"s"', "firmware": '"uefi-x64"', "place": '"A3"', "delivery": '"memory"',
+        "address6": '"fd61:8::50"',
     },
 }  # fmt: skip
 UNNOTICED = {  # that no machine receives anything else by these is checked, too
@@ -164,6 +168,7 @@ UNNOTICED = {  # that no machine receives anything else by these is checked, too
     )
 } | {
     ("segment", "interface"): Unnoticed.SERVER, ("segment", "relays"): Unnoticed.SERVER,
+    ("segment", "relays6"): Unnoticed.SERVER,
     ("segment", "shares"): Unnoticed.SERVER, ("option", "srv"): Unnoticed.UNUSED,
     ("segment", "wake-through"): Unnoticed.SERVER, ("client", "place"): Unnoticed.UNUSED,
     ("root", "path"): Unnoticed.UNUSED, ("root", "forget"): Unnoticed.UNUSED,

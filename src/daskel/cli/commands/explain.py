@@ -23,7 +23,7 @@ from daskel.system.sitefile import SiteFile
 EXAMPLE = (
     "daskel explain tide-01",
     "daskel explain 02:61:08:00:00:01 --firmware uefi-x64",
-    "daskel explain tide-01 --ipv6",
+    "daskel explain lib-01 --ipv6",
 )
 
 

@@ -255,7 +255,7 @@ class _Some:
         chosen: dict[object, str] = {}
         for site in (before, after):
             for name, client in site.clients.items():
-                own = {"mac", "address", "uuid", "serial"}
+                own = {"mac", "address", "address6", "uuid", "serial"}
                 known = [getattr(client, key) is None for key in sorted(own)]
                 alike = repr((client.model_dump(exclude=own), known))
                 chosen.setdefault(alike, name)

@@ -21,12 +21,16 @@ from daskel.core.dhcp import options
 from daskel.core.dhcp.client_messages import BOARD, FACES, SYSTEM, Face, discover
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import NOWHERE, MessageType, Packet
-from daskel.core.dhcp.pxe import ARCHITECTURES, architecture_name
+from daskel.core.dhcp.pxe import ARCHITECTURES, architecture_name, is_uefi
+from daskel.core.dhcp6.client_messages import solicit
+from daskel.core.dhcp6.message import parse as parse6
 from daskel.core.history.events import Who
 from daskel.core.replies.answer import Answers
+from daskel.core.replies.answer6 import Answers6
 from daskel.core.roots.views import views_of
 from daskel.core.site.layers import Effective, layer_tables
 from daskel.core.site.model import Site
+from daskel.core.site.over_ipv6 import over_ipv6
 from daskel.core.site.tables import FirmwareKind
 from daskel.core.values import show_limit
 
@@ -95,6 +99,7 @@ class Receiving:
         self._option_names = {o.code: name for name, o in site.options.items() if not o.inside}
         self._options: dict[tuple[int, bytes], tuple[str, Item]] = {}  # that were received
         self._option_types = {o.code: o.type for o in site.options.values() if not o.inside}
+        self._six = _Six(site, faces, self._ports)
 
     def by(self, who: Who, segment: str | None) -> Received:
         """What `who` receives on `segment`; little where it is on none that is served."""
@@ -125,7 +130,8 @@ class Receiving:
         found["multicast"] = Item(str(multicast_group(here) or "(none)"))
         found["TFTP window"] = Item(str(site.settings.tftp_window))
         replies = self._replies(at, segment) if here.dhcp != "off" else {}
-        return {**_for_all(found), **replies, **dict(self._loader_texts(at, segment))}
+        six = self._six.by(who, segment)
+        return {**_for_all(found), **replies, **dict(self._loader_texts(at, segment)), **six}
 
     def _loads(self, who: Who, segment: str, settings: Effective) -> dict[str, Item]:
         site, here = self._site, self._site.segments[segment]
@@ -246,6 +252,62 @@ class Receiving:
         for folder, rule in self._uploads.folders(who):
             most = f"{rule.files} files, {show_limit(rule.size)} each"
             yield f"deliveries into {folder}", Item(most)
+
+
+class _Six:
+    """What machines receive over IPv6, beside what they receive otherwise."""
+
+    def __init__(self, site: Site, faces: Mapping[str, Face], ports: Ports) -> None:
+        self._site, self._ports = over_ipv6(site), ports
+        self._faces = {
+            name: face
+            for name, face in faces.items()
+            if face.architecture is not None and is_uefi(face.architecture)
+        }
+        self._answers, self._files = (
+            Answers6(self._site, Leases(), ports), Files(self._site, ports),
+        )  # fmt: skip
+
+    def by(self, who: Who, segment: str) -> Received:
+        here = self._site.segments.get(segment)
+        settings = settings_of(self._site, who, segment) if here else None
+        if here is None or settings is None:
+            return {}
+        fixed = settings.address.value if settings.address else None
+        pool = ", ".join(map(str, here.pool)) or "(none)"
+        at = Who(who.name, who.mac, fixed or any_address(here))
+        text = self._files.content(segment, config_path(str(who.mac)), at, "tftp")
+        said = text.reason if isinstance(text, Missing) else (text.data or b"").decode()
+        lines = Item("", Text.of(said, at), ("boot", "loads", "kernel over", _CONFIGURATION))
+        try:
+            told: object = told_to(self._site, at, segment, self._ports)
+        except ArgumentError as error:
+            told = str(error)
+        known = ("boot", "loads", "initrd", "root", ARGUMENTS, "command line", _SIX_ADDRESS)
+        found = {
+            _SIX_ADDRESS: Item(str(fixed)) if fixed else Item("from the pool", pool),
+            "IPv6 network": Item(str(here.network)),
+            "IPv6 server": Item(str(here.server)),
+            "DHCPv6": Item("answered" if here.dhcp == "full" else "not answered"),
+            "IPv6 router advertisements": Item("sent" if here.advertise6 else "not sent"),
+            f"{_CONFIGURATION} over IPv6": lines,
+            "what is loaded over IPv6": Item("", told, (*known, "IPv6 network", "IPv6 server")),
+        }
+        files = {
+            ("boot file over IPv6", name): item for name, item in self._boot_files(at, segment)
+        }
+        return {**_for_all(found), **files}
+
+    def _boot_files(self, who: Who, segment: str) -> Iterator[tuple[str, Item]]:
+        mac, here = str(who.mac), self._site.segments[segment]
+        for name, face in self._faces.items():
+            asked = parse6(solicit(mac, face.architecture or 0, face.vendor_class))
+            file = self._answers.file(self._answers.question(segment, asked, mac, 0.0))
+            path = self._answers.url(here, file.path) if file.path is not None else "(none)"
+            yield name, Item(path, None, ("boot file", "IPv6 server"))
+
+
+_SIX_ADDRESS = "IPv6 address"
 
 
 @dataclass(frozen=True, slots=True)

@@ -125,7 +125,7 @@ def _whole_ipv6(site: Site, name: str, segment: Segment) -> Iterator[Finding]:
         yield _error(site, ("segment", name, "pool6"), problem, remedy)
     if segment.network6 and site.settings.nfs == "kernel":
         problem = 'roots come over IPv4 with nfs = "kernel", also to machines that boot over IPv6'
-        origin = site.positions.of(("site", "nfs"))
+        origin = site.positions.of(("segment", name, "network6"))
         yield Finding(Severity.NOTE, origin, problem, 'leave nfs = "kernel" out for IPv6 alone')
 
 
