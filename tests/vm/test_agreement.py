@@ -194,6 +194,7 @@ def test_somebody_logs_in(site: Path) -> None:
     assert "WET+00:00" in screen or "WEST+01:00" in screen, screen
 
 
+@pytest.mark.extended
 def test_the_screen_shows_its_program(site: Path, tmp_path: Path) -> None:
     """The list for a screen: a window as large as the screen, of an account without rights; when
     its program ends, it is begun again."""

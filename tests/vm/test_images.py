@@ -83,6 +83,7 @@ def test_blocks_and_what_is_kept(lab: Lab) -> None:
     again.process.kill()
 
 
+@pytest.mark.extended
 def test_memory(lab: Lab) -> None:
     """Two get one transmission; the server may go when their roots are there."""
     machines = [lab.boot(f"memory-{n}", f"02:61:08:00:00:0{n}", "uefi-x64") for n in (2, 3)]

@@ -6,11 +6,12 @@ import subprocess
 from pathlib import Path
 
 import pycdlib
+import pytest
 
 from tests.vm import guest
 from tests.vm.lab import PROGRAM, TIDEROOM, Lab, with_machines
 
-pytestmark = with_machines("debootstrap", "mksquashfs")
+pytestmark = [pytest.mark.extended, *with_machines("debootstrap", "mksquashfs")]
 SITE = f"""{TIDEROOM}[loadout.disk]
 boot = "local"
 [choice.tideroom]

@@ -8,15 +8,13 @@ import subprocess
 import sys
 from pathlib import Path
 
-import pytest
-
 import daskel as package
 from tests.conftest import PATIENCE
 from tests.vm import guest, test_slates
 from tests.vm.lab import Lab
 from tests.vm.test_slates import SITE
 
-pytestmark = [*test_slates.pytestmark, pytest.mark.extended]
+pytestmark = test_slates.pytestmark
 INSIDE = """format = 1
 [site]
 nfs = "kernel"

@@ -93,6 +93,7 @@ def inside(tree: Path, *words: str) -> str:
     return run(*namespace, "sh", "-c", mounted, "sh", *words)
 
 
+@pytest.mark.extended
 def test_the_package_works(debian: Path) -> None:
     assert inside(debian, "daskel", "--version") == f"daskel {__version__}\n"
     assert json.loads(inside(debian, "daskel", "demo", "--json"))["good"]
@@ -100,6 +101,7 @@ def test_the_package_works(debian: Path) -> None:
     assert json.loads(found)["good"]
 
 
+@pytest.mark.extended
 def test_the_package_has_all_of_it(debian: Path) -> None:
     manuals = debian / "usr/share/man"
     pages = {path.name for path in manuals.glob("man*/daskel*")}
@@ -117,6 +119,7 @@ def test_the_package_has_all_of_it(debian: Path) -> None:
         assert (debian / "usr/share" / path).stat().st_size > 100
 
 
+@pytest.mark.extended
 def test_it_goes_without_a_trace(debian: Path) -> None:
     inside(debian, "dpkg", "--purge", "daskel")
     found = (path.relative_to(debian) for path in debian.rglob("*daskel*"))

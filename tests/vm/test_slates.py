@@ -6,11 +6,13 @@ import subprocess
 import time
 from pathlib import Path
 
+import pytest
+
 from tests.conftest import PATIENCE
 from tests.vm import guest
 from tests.vm.lab import SERVER, TIDEROOM, Lab, Machine, with_machines
 
-pytestmark = with_machines("debootstrap")
+pytestmark = [pytest.mark.extended, *with_machines("debootstrap")]
 SITE = f"""{TIDEROOM}router = "10.61.8.254"
 name-servers = ["10.61.8.253"]
 [root.notebook]
