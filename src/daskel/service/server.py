@@ -15,13 +15,16 @@ from typing import TYPE_CHECKING
 from daskel.core.boot.address import Lease
 from daskel.core.boot.segments import behind_relays, servers
 from daskel.core.boot.wire import Wire
+from daskel.core.dhcp.router_advertisement import network_here
 from daskel.core.history.boots import History
 from daskel.core.history.events import Event, Stage
+from daskel.core.site.key_types import SLAAC
 from daskel.core.site.model import Site
 from daskel.core.site.tables import Segment, SiteTable, needs_restart
 from daskel.service import sockets
 from daskel.service.clock import SYSTEM, Clock
 from daskel.service.dhcp.others import OtherServers
+from daskel.service.dhcp.router_advertiser import Advertiser
 from daskel.service.dhcp.service import DhcpService
 from daskel.service.dhcp.service6 import Dhcp6Service
 from daskel.service.files.content import Contents
@@ -76,7 +79,13 @@ class Server:
             else KernelExports(self._shared, roots, slates)
         )
         self._simple: list[
-            DhcpService | Dhcp6Service | TftpService | OtherServers | MopService | RplService
+            DhcpService
+            | Dhcp6Service
+            | Advertiser
+            | TftpService
+            | OtherServers
+            | MopService
+            | RplService
         ] = []
         self._streams: list[HttpService | NfsService | PortMapper | Metrics] = []
         self._tasks: list[asyncio.Task[None]] = []
@@ -85,7 +94,7 @@ class Server:
         self._simple += _dhcp_services(self._shared)
         if not wire.loopback:
             self._simple.append(OtherServers(self._shared, _alone_on(site)))
-            self._simple += _dhcp6_services(self._shared)
+            self._simple += [*_dhcp6_services(self._shared), *_advertisers(site)]
         self._simple += _raw_services(self._shared)
         six = [] if wire.loopback else servers(self._shared.site6)
         for server in (*servers(site), *six):
@@ -264,6 +273,19 @@ def _dhcp6_services(shared: Shared) -> list[Dhcp6Service]:
         Dhcp6Service(shared, wire, [n for n in names if not behind_relays(given[n])])
         for wire, names in wires
     ]
+
+
+def _advertisers(site: Site) -> list[Advertiser]:
+    """One for each interface with a segment that says `advertise6 = true`; of several, the first's
+    network counts."""
+    told = {n: s for n, s in site.served.items() if s.advertise6 and not behind_relays(s)}
+    found = []
+    for wire, names in _wires(site, told).items():
+        here = told[names[0]]
+        if here.network6:
+            network = network_here(here.network6, slaac=here.pool6 == SLAAC)
+            found.append(Advertiser(wire, network))
+    return found
 
 
 def _raw_services(shared: Shared) -> list[MopService | RplService]:

@@ -18,17 +18,20 @@ from daskel.core.audit.handoff import (
     clients_of,
     for_the_chain,
     handoff,
+    handoff_over_ipv6,
     machines,
     same_machine,
     zone,
 )
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.model import Site
+from daskel.core.site.over_ipv6 import over_ipv6
 from daskel.system.sitefile import load
 
 EXAMPLE = (
     "daskel handoff library",
     "daskel handoff library --client lib-01",
+    "daskel handoff library --ipv6",
     "daskel handoff tideroom --dns",
 )
 _LEAD = {
@@ -36,6 +39,10 @@ _LEAD = {
     "off": "Type this into the DHCP server of {segment} ({network}):",
     "proxy": "On {segment} Daskel adds all this itself, beside the other DHCP server. Only where "
     "the other server runs on this very machine must it be told:",
+}
+_LEAD_OVER_IPV6 = {
+    "full": "Daskel is the DHCPv6 server of {segment}. Another in its place would have to send:",
+    "off": "Type this into the DHCPv6 server of {segment} ({network}):",
 }
 _CHAIN = "The signed GRUB of Secure Boot takes its server from the other one's replies alone:"
 _MOST_NAMES = 4
@@ -47,6 +54,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--client", metavar="CLIENT", help="only what this one needs")
     parser.add_argument(
         "--dns", action="store_true", help="as DNS records, in the form of a zone file"
+    )
+    parser.add_argument(
+        "--ipv6", action="store_true", help="for a DHCPv6 server, and firmware that asks there"
     )
     site_argument(parser)
     json_argument(parser)
@@ -72,10 +82,14 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     chosen = [args.client] if args.client else clients
     if args.dns:
         return _zone(output, site, args.segment, chosen)
+    if args.ipv6 and site.segments[args.segment].network6 is None:
+        problem = f"segment {args.segment} has no IPv6 network"
+        output.error(problem, f"add network6 = ... to [segment.{args.segment}]")
+        return ExitCode.BAD_NEWS
     if not clients:
         output.error(f"segment {args.segment} has no clients", "daskel client add --help")
         return ExitCode.BAD_NEWS
-    _show(output, site, args.segment, chosen)
+    _show(output, over_ipv6(site) if args.ipv6 else site, args.segment, chosen)
     return ExitCode.GOOD
 
 
@@ -94,9 +108,10 @@ def _zone(output: Output, site: Site, segment: str, clients: list[str]) -> ExitC
 
 def _show(output: Output, site: Site, segment: str, clients: list[str]) -> None:
     here = site.segments[segment]
-    beside = here.dhcp == "proxy"
+    beside, six = here.dhcp == "proxy", bool(site.ipv4)
     chain = for_the_chain(site, segment, clients) if beside else []
-    parts = [same_machine(site), *chain] if beside else handoff(site, segment, clients)
+    typed = handoff_over_ipv6 if six else handoff
+    parts = [same_machine(site), *chain] if beside else typed(site, segment, clients)
     if output.as_json:
         own = [
             {"client": m.name, "mac": m.mac, "address": str(m.address) if m.address else None}
@@ -105,7 +120,8 @@ def _show(output: Output, site: Site, segment: str, clients: list[str]) -> None:
         shown = [_json(part) for part in parts]
         output.json({"segment": segment, "dhcp": here.dhcp, "parts": shown, "machines": own})
         return
-    output.print(_LEAD[here.dhcp].format(segment=segment, network=here.network))
+    lead = (_LEAD_OVER_IPV6 if six else _LEAD)[here.dhcp]
+    output.print(lead.format(segment=segment, network=here.network))
     for part in parts:
         if part in chain:
             output.print()
@@ -118,16 +134,17 @@ def _show(output: Output, site: Site, segment: str, clients: list[str]) -> None:
     if not beside:
         output.print()
         output.print(Text("To each machine its own", style="bold cyan"))
-        output.console.print(_machines(site, clients), soft_wrap=False)
+        output.console.print(_machines(site, clients, six=six), soft_wrap=False)
 
 
-def _machines(site: Site, clients: list[str]) -> Table:
+def _machines(site: Site, clients: list[str], *, six: bool) -> Table:
     table = Table.grid(padding=(0, 2))
     table.add_column(width=1)
     for machine in machines(site, clients):
         address = str(machine.address or "any address")
         name = Text(machine.name, style="green")
-        table.add_row("", machine.mac, address, Text("12", style="bold"), "host-name", name)
+        named = () if six else (Text("12", style="bold"), "host-name")  # no option of DHCPv6
+        table.add_row("", machine.mac, address, *named, name)
     return table
 
 

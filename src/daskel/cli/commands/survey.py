@@ -19,7 +19,8 @@ from daskel.core.boot.wire import Ports
 from daskel.core.dhcp.client_messages import SYSTEM, Face, discover
 from daskel.core.dhcp.options import Code, show
 from daskel.core.dhcp.packet import NOWHERE, Packet
-from daskel.core.dhcp.pxe import Firmware
+from daskel.core.dhcp.pxe import Firmware, is_uefi
+from daskel.core.dhcp6.client_messages import solicit
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.survey import free_networks, overlaps
 from daskel.core.values import show_size
@@ -27,6 +28,7 @@ from daskel.system.host.consoles import Console, consoles
 from daskel.system.host.interfaces import Interface, interfaces
 from daskel.system.host.lacks import firewall, free, is_fedora, missing
 from daskel.system.host.offers import HeardOffer, offers
+from daskel.system.host.offers6 import Offer6, Router, heard_over_ipv6
 from daskel.system.host.ports import Holder, holder, taken
 from daskel.system.sitefile import SiteFile, load
 
@@ -42,7 +44,7 @@ _PORTS = [  # protocol, port, what Daskel needs it for
     ("udp", Ports.pxe, "PXE beside another DHCP server"),
 ]
 _WAIT = 4.0  # seconds for answers: proxies let the other server speak first
-_XID = 0x61080000
+_XID, _XID6 = 0x61080000, 0x610800
 _PROPOSED = 3
 _LITTLE = 5_000_000_000  # bytes: a system or two
 
@@ -77,6 +79,8 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     faces = _faces()
     heard = offers(args.wire, [message for _, message in faces], _WAIT) if args.wire else None
     answered = consoles(args.wire, _WAIT / 2) if args.wire else None
+    asked6 = _faces_over_ipv6()
+    six = heard_over_ipv6(args.wire, [m for _, m in asked6], _WAIT / 2) if args.wire else None
     problems, unused = list(overlaps(by_name)), free_networks(by_name, _PROPOSED)
     filtered = firewall([(protocol, port) for protocol, port, _ in _PORTS])
     space = _space(file)
@@ -99,6 +103,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
                 "space": [{"folder": str(path), "free": size} for path, size in space.items()],
                 "wire": args.wire,
                 "offers": servers,
+                "ipv6": None if six is None else _six_json(*six, [name for name, _ in asked6]),
                 "consoles": None if answered is None else list(map(_console_json, answered)),
             }
         )
@@ -122,6 +127,9 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         if any(one.offer.yiaddr != NOWHERE for one in heard):
             stays = 'Addresses are given there already; dhcp = "proxy" leaves that as it is.'
             output.print(Text(f"  {stays}", style="green"))
+        if six is not None:
+            title = f"Who answers over IPv6 on {args.wire}"
+            _section(output, title, _over_ipv6(*six, [name for name, _ in asked6]))
         title = f"Who answers in raw Ethernet frames (MOP) on {args.wire}"
         _section(output, title, _consoles(answered or []))
     else:
@@ -254,6 +262,60 @@ def _servers(heard: list[HeardOffer], names: list[str]) -> Table | str:
         shown = f"boot file {boot}" if boot else Text("no boot file", style="dim")
         table.add_row("", f"  {address}", shown, Text(f"to {', '.join(faces)}", style="dim"))
     return table
+
+
+def _faces_over_ipv6() -> list[tuple[str, bytes]]:
+    """A SOLICIT of each kind of firmware that asks over IPv6."""
+    mac = "02:61:00:00:00:01"  # no real machine's
+    kinds = [kind for kind in Firmware if is_uefi(kind.architecture)]
+    return [
+        (kind.value, solicit(mac, kind.architecture, Face.of(kind).vendor_class, _XID6 + number))
+        for number, kind in enumerate(kinds)
+    ]
+
+
+def _over_ipv6(routers: list[Router], offers: list[Offer6], names: list[str]) -> Table | str:
+    if not routers and not offers:
+        return "  nobody"
+    table = Table.grid(padding=(0, 2))
+    table.add_column(width=0)
+    for router in routers:
+        told = ", ".join(
+            f"{one.network} ({'addresses of their own' if one.slaac else 'addresses by DHCPv6'})"
+            for one in router.networks
+        )
+        kind = "router" if router.routes else "tells of networks, and is not a router"
+        table.add_row("", Text(str(router.address), style="bold"), kind, Text(told, style="dim"))
+    alike: dict[tuple[str, str, str], list[str]] = {}
+    for one in sorted(offers, key=lambda o: (str(o.address), o.asked)):
+        address, boot = one.offer.address, one.offer.boot_file
+        gives = f"offers {address}" if address else "offers no address"
+        key = (str(one.address), gives, f"boot file {boot}" if boot else "no boot file")
+        alike.setdefault(key, []).append(names[one.asked])
+    for (who, gives, boot), faces in alike.items():
+        to = Text(f"{boot} to {', '.join(faces)}", style="dim")
+        table.add_row("", Text(who, style="bold"), f"DHCPv6: {gives}", to)
+    return table
+
+
+def _six_json(routers: list[Router], offers: list[Offer6], names: list[str]) -> dict[str, object]:
+    return {
+        "routers": [
+            {
+                "address": str(one.address), "routes": one.routes, "by_dhcp": one.by_dhcp,
+                "networks": [{"network": str(n.network), "slaac": n.slaac} for n in one.networks],
+            }
+            for one in routers
+        ],
+        "offers": [
+            {
+                "server": str(one.address), "asked_as": names[one.asked],
+                "address": str(one.offer.address) if one.offer.address else None,
+                "boot_file": one.offer.boot_file or None,
+            }
+            for one in offers
+        ],
+    }  # fmt: skip
 
 
 def _consoles(answered: list[Console]) -> Table | str:

@@ -4,18 +4,23 @@ such: computed by the same code that answers clients where Daskel is the server.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 
+from daskel.core.boot.address import Leases
 from daskel.core.boot.firmware import written
 from daskel.core.boot.wire import Ports
 from daskel.core.content.unified_images import boots_by_itself
 from daskel.core.dhcp import options
 from daskel.core.dhcp.client_messages import Face, discover
 from daskel.core.dhcp.options import Code
-from daskel.core.dhcp.pxe import ARCHITECTURES, HTTP_CLASS
+from daskel.core.dhcp.pxe import ARCHITECTURES, HTTP_CLASS, is_uefi
 from daskel.core.dhcp.registry import BY_CODE
+from daskel.core.dhcp6.client_messages import solicit
+from daskel.core.dhcp6.message import Code as Code6
+from daskel.core.dhcp6.message import parse
+from daskel.core.replies.answer6 import Answers6
 from daskel.core.replies.options import rules
 from daskel.core.replies.reply import Replies
 from daskel.core.site.layers import Effective, effective
@@ -75,12 +80,24 @@ def machines(site: Site, clients: Sequence[str]) -> list[MachineKind]:
 def handoff(site: Site, segment: str, clients: Sequence[str]) -> list[Part]:
     """What another server on `segment` must send to these clients; what all get alike first."""
     replies = Replies(site, Ports())
+    return _parts(site, clients, lambda name: _rows(site, replies, segment, name))
+
+
+def handoff_over_ipv6(site: Site, segment: str, clients: Sequence[str]) -> list[Part]:
+    """The same for another DHCPv6 server; of a site `over_ipv6`."""
+    answers = Answers6(site, Leases(), Ports())
+    return _parts(site, clients, lambda name: _rows_over_ipv6(answers, segment, name))
+
+
+def _parts(
+    site: Site, clients: Sequence[str], rows_of: Callable[[str], Iterator[Row]]
+) -> list[Part]:
     alike: defaultdict[tuple[object, ...], list[str]] = defaultdict(list)
     for name in clients:
         alike[_kind(site, name)].append(name)
     having: defaultdict[Row, list[str]] = defaultdict(list)
     for names in alike.values():
-        for row in dict.fromkeys(_rows(site, replies, segment, names[0])):
+        for row in dict.fromkeys(rows_of(names[0])):
             having[row] += names
     parts: defaultdict[tuple[str, ...], list[Row]] = defaultdict(list)
     for row, names in having.items():
@@ -122,6 +139,35 @@ def _rows(site: Site, replies: Replies, segment: str, name: str) -> Iterator[Row
         condition = _condition(numbers)
         for row in file_rows:
             yield Row(condition, row.number, row.name, row.type, row.value, row.data, row.origin)
+
+
+def _rows_over_ipv6(answers: Answers6, segment: str, name: str) -> Iterator[Row]:
+    """What firmware needs besides an address (RFC 5970 3)."""
+    site, mac = answers.site, answers.site.clients[name].mac
+    said = written(site, name)
+    files: defaultdict[tuple[Row, ...], list[int]] = defaultdict(list)
+    for number in filter(is_uefi, ARCHITECTURES if said is None else (said,)):
+        asked = parse(solicit(mac, number, Face.of_architecture(number).vendor_class))
+        question = answers.question(segment, asked, mac, 0.0)
+        settings = answers.settings(question)
+        if settings:
+            origin = answers.file(question).origin
+            files[tuple(_row_over_ipv6(data, origin) for data in settings)].append(number)
+    for rows, numbers in files.items():
+        known = (f"option 61 = {n:04x} ({ARCHITECTURES[n]})" for n in numbers)
+        condition = ", ".join(known)
+        yield from (replace(row, condition=condition) for row in rows)
+
+
+def _row_over_ipv6(data: bytes, origin: Origin | None) -> Row:
+    """An option of DHCPv6 as it is sent: code and length in front (RFC 8415 21.1)."""
+    code, value = int.from_bytes(data[:2], "big"), data[4:]
+    if code == Code6.VENDOR_CLASS:
+        number, text = int.from_bytes(value[:4], "big"), value[6:].decode()
+        shown, kind, origin = f"enterprise {number}: {text}", "class", None
+    else:
+        shown, kind = value.decode(), "text"
+    return Row("", code, Code6(code).name.lower().replace("_", "-"), kind, shown, value, origin)
 
 
 _OF_FILE = {*_FOR_THIS_REPLY, Code.BOOT_SERVER, Code.BOOT_FILE}

@@ -8,6 +8,7 @@ the site says so, it says which network this is, and how machines come to their 
 from __future__ import annotations
 
 from ipaddress import IPv6Network
+from typing import NamedTuple
 
 SOLICITATION, ADVERTISEMENT = 133, 134  # types of ICMPv6 messages
 _BY_DHCP, _REST_BY_DHCP = 0x80, 0x40  # flags M and O
@@ -22,6 +23,37 @@ NO_ROUTER = bytes((ADVERTISEMENT, 0)) + bytes(14)
 def is_solicitation(message: bytes) -> bool:
     """Whether an ICMPv6 message asks for routers (RFC 4861 4.1)."""
     return len(message) >= 8 and message[0] == SOLICITATION and message[1] == 0
+
+
+ASKS = bytes((SOLICITATION,)) + bytes(7)  # a router solicitation (RFC 4861 4.1)
+
+
+class Network(NamedTuple):
+    """One that a router tells of."""
+
+    network: IPv6Network
+    slaac: bool  # machines make addresses of their own in it
+
+
+def networks_in(message: bytes) -> tuple[bool, bool, tuple[Network, ...]] | None:
+    """Whether its sender routes, whether addresses are given by DHCPv6, and networks, of a router
+    advertisement; None for any other ICMPv6 message."""
+    if len(message) < 16 or message[0] != ADVERTISEMENT or message[1] != 0:
+        return None
+    found, at = [], 16
+    while at + 8 <= len(message) and message[at + 1]:
+        kind, length = message[at], message[at + 1] * 8
+        if (
+            kind == _PREFIX
+            and length == 32
+            and at + length <= len(message)
+            and message[at + 2] <= 128
+        ):
+            prefix = message[at + 16 : at + 32], message[at + 2]
+            network = IPv6Network(prefix, strict=False)
+            found.append(Network(network, bool(message[at + 3] & _OWN_ADDRESSES)))
+        at += length
+    return any(message[6:8]), bool(message[5] & _BY_DHCP), tuple(found)
 
 
 def network_here(network: IPv6Network, *, slaac: bool) -> bytes:

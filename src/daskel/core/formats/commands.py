@@ -57,6 +57,38 @@ class OfferRow(TypedDict):
     options: dict[str, str]  # by number, in hexadecimal
 
 
+class NetworkTold(TypedDict):
+    """An IPv6 network that a router tells of."""
+
+    network: str
+    slaac: bool  # machines make addresses of their own in it
+
+
+class RouterRow(TypedDict):
+    """Who sent a router advertisement."""
+
+    address: str
+    routes: bool  # false: it tells of networks, and is not a router
+    by_dhcp: bool  # addresses are given by DHCPv6
+    networks: list[NetworkTold]
+
+
+class SixOffer(TypedDict):
+    """What a DHCPv6 server answered."""
+
+    server: str
+    asked_as: str
+    address: str | None
+    boot_file: str | None
+
+
+class OverIpv6(TypedDict):
+    """Who answers on a wire over IPv6."""
+
+    routers: list[RouterRow]
+    offers: list[SixOffer]
+
+
 class NeedRow(TypedDict):
     """What is missing here."""
 
@@ -105,6 +137,7 @@ class Survey(TypedDict):
     space: list[FreeSpace]
     wire: str | None  # the interface on which DHCP servers were asked
     offers: list[OfferRow] | None  # null: nobody was asked
+    ipv6: OverIpv6 | None  # null: nobody was asked
     consoles: list[ConsoleRow] | None  # null: nobody was asked
 
 

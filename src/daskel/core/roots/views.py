@@ -64,7 +64,8 @@ def all_views(
 ) -> Iterator[tuple[IPv4Address, View]]:
     """What everybody may have whose address is known: by a lease, or by the site file where
     another DHCP server gives it."""
-    known = {le.address: (le.mac, le.segment) for le in leases.held(now)}
+    held = (lease for lease in leases.held(now) if lease.address.version == 4)  # as exports are
+    known = {lease.address: (lease.mac, lease.segment) for lease in held}
     for name, client in site.clients.items():
         segment = segment_name(site, client)
         if client.address and segment in site.served and site.segments[segment].dhcp == "off":

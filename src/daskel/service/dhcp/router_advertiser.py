@@ -4,6 +4,7 @@ tells of a network by itself, where the site says so."""
 from __future__ import annotations
 
 import asyncio
+import logging
 import socket
 import struct
 from contextlib import suppress
@@ -14,6 +15,7 @@ _ALL_ROUTERS, _ALL_NODES = "ff02::2", "ff02::1"
 _ICMPV6_FILTER = 1  # icmp6(7): a bit for each type of message that is not wanted
 _AGAIN = 200.0  # seconds between two advertisements that nobody asked for (RFC 4861 6.2.1)
 _HOPS = 255  # RFC 4861 4.2: anything less comes from another network
+_log = logging.getLogger(__name__)
 
 
 class NoRouter:
@@ -70,3 +72,25 @@ class NoRouter:
             self._timer.cancel()
         asyncio.get_running_loop().remove_reader(self._sock)
         self._sock.close()
+
+
+class Advertiser:
+    """Tells machines on one interface of their IPv6 network: a service like the others."""
+
+    def __init__(self, interface: str, network: bytes) -> None:
+        self._interface, self._network = interface, network
+        self._router: NoRouter | None = None
+
+    async def serve(self) -> None:
+        """Answer until it is cancelled."""
+        try:
+            self._router = NoRouter(self._interface, self._network)
+        except OSError as error:
+            lost = "machines are not told of their IPv6 network"
+            _log.warning("IPv6 on %s (%s): %s", self._interface, error.strerror, lost)
+        await asyncio.get_running_loop().create_future()  # until it is ended
+
+    def close(self) -> None:
+        """Close its socket."""
+        if self._router:
+            self._router.close()

@@ -19,11 +19,9 @@ from daskel.core.dhcp import frame
 from daskel.core.dhcp.packet import NOWHERE, Packet
 from daskel.core.dhcp.relay import cut_short
 from daskel.core.dhcp.responder import BROADCAST, Destination
-from daskel.core.dhcp.router_advertisement import network_here
 from daskel.core.history.events import Event
 from daskel.core.reader import MalformedError
 from daskel.core.replies.memory import Decision, decided
-from daskel.core.site.key_types import SLAAC
 from daskel.service.allowance import Allowance
 from daskel.service.dhcp.probe import ArpProbe, EchoProbe
 from daskel.service.dhcp.router_advertiser import NoRouter
@@ -184,19 +182,13 @@ class DhcpService:
         except OSError as error:
             lost = "replies are broadcast, and addresses are not probed before they are offered"
             _log.warning("raw sockets on %s (%s): %s", self._interface, error.strerror, lost)
+        if any(self._shared.site.segments[name].advertise6 for name in self._wire):
+            return  # it is told of one: `Advertiser`
         try:
-            self._router = NoRouter(self._interface, self._network())
+            self._router = NoRouter(self._interface)
         except OSError as error:
             lost = "BIOS ROMs will wait 16 s for an IPv6 router"
             _log.warning("IPv6 on %s (%s): %s", self._interface, error.strerror, lost)
-
-    def _network(self) -> bytes | None:
-        """What machines on this wire are told of their IPv6 network, where the site says so."""
-        for name in self._wire:
-            here = self._shared.site.segments[name]
-            if here.advertise6 and here.network6:
-                return network_here(here.network6, slaac=here.pool6 == SLAAC)
-        return None
 
     def _drain(self) -> Iterator[_Message]:
         """What waits in the socket."""
