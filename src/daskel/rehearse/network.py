@@ -10,7 +10,7 @@ import shutil
 import subprocess
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
-from ipaddress import IPv4Interface
+from ipaddress import IPv4Interface, IPv6Interface, ip_interface
 from pathlib import Path
 from typing import Any
 
@@ -22,6 +22,7 @@ from daskel.system.requirements import MissingRequirementError
 
 BRIDGE = "clients"
 _COUNT = itertools.count()
+_NO_DAD = 2  # IFA_F_NODAD: nobody else is on this wire
 _WAIT = 10.0  # seconds for a process to end
 _NAMESPACES = Path("/run/netns")  # ip-netns(8)
 _NAME = re.compile(r"daskel-(\d+)-")  # of the process that made it
@@ -48,7 +49,7 @@ class Network:
                 links.link("set", index=_index(links, "lo"), state="up")
                 links.link("add", ifname=BRIDGE, kind="bridge")
                 bridge = _index(links, BRIDGE)
-                for address in map(IPv4Interface, addresses):
+                for address in map(ip_interface, addresses):
                     links.addr("add", index=bridge, **_address(address))
                 links.link("set", index=bridge, state="up")
         except MissingRequirementError:
@@ -136,8 +137,9 @@ def _plug(links: Any, name: str) -> None:
     links.link("set", index=index, master=_index(links, BRIDGE), state="up")
 
 
-def _address(address: IPv4Interface) -> dict[str, Any]:
-    return {"address": str(address.ip), "prefixlen": address.network.prefixlen}
+def _address(address: IPv4Interface | IPv6Interface) -> dict[str, Any]:
+    made: dict[str, Any] = {"address": str(address.ip), "prefixlen": address.network.prefixlen}
+    return made | ({"flags": _NO_DAD} if address.version == 6 else {})
 
 
 @contextmanager

@@ -88,7 +88,7 @@ def test_files_of_one_client_and_one_group(demo_folder: Path, serve: Serve) -> N
 
 SHOWN = [
     (("notebook/VMLINUZ",), 0, '"what": "kernel", "size": 300000'),
-    (("boards/02-61-0a-00-00-01/cmdline.txt", "--as", "buoy-1"), 0, '"from": "daskel.toml:86:7"'),
+    (("boards/02-61-0a-00-00-01/cmdline.txt", "--as", "buoy-1"), 0, '"from": "daskel.toml:89:7"'),
     (("notebook/vmlinux",), 1, "there is notebook/vmlinuz"),
     (("vmlinuz",), 1, "there is catalogue/vmlinuz, notebook/vmlinuz"),
     (("../daskel.toml",), 1, "nobody gets ../daskel.toml: a path with .."),

@@ -62,6 +62,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         help="boot one client as a virtual machine with real firmware, in a network of its own",
     )  # fmt: skip
     parser.add_argument(
+        "--ipv6", action="store_true", help="with --machine: its firmware asks over IPv6"
+    )
+    parser.add_argument(
         "--stay", action="store_true",
         help="with --machine: it goes on until Ctrl-C, also when it is up or stuck",
     )  # fmt: skip
@@ -100,6 +103,8 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         raise UsageProblem("--plot and --within go with --storm", "daskel rehearse --help")
     if (args.stay or args.until or args.keys) and not args.machine:
         raise UsageProblem("--stay, --until and --keys go with --machine", "daskel rehearse --help")
+    if args.ipv6 and not args.machine:
+        raise UsageProblem("--ipv6 goes with --machine", "daskel rehearse --help")
     if args.machine and (len(names) != 1 or args.storm):
         raise UsageProblem("one client is rehearsed as a machine", "name one; no --storm")
     publish(file, output)

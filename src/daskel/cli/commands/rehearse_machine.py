@@ -21,6 +21,8 @@ from daskel.cli.events import doing
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.practice_server import Practice, begin, serving
 from daskel.cli.rehearsals import jobs_of
+from daskel.core.dhcp.client_messages import Face
+from daskel.core.dhcp.pxe import Firmware, is_uefi
 from daskel.core.history.boots import Boot, End, fetches, from_row
 from daskel.core.history.case import Case, Cause
 from daskel.core.history.diagnosis import diagnose
@@ -29,6 +31,7 @@ from daskel.core.history.outcome import GOOD, Result, result, waits_for
 from daskel.core.roots.kernels import HEAD, kernel_processor
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
+from daskel.core.site.over_ipv6 import over_ipv6
 from daskel.core.site.slate_rules import slate_of
 from daskel.core.site.tables import Loadout
 from daskel.core.values import show_duration, show_size
@@ -60,6 +63,8 @@ def rehearse_machine(
     practised = begin(practice, file)
     practice, site = practised.practice, practised.site
     job = jobs_of(practised, file, [name], args.firmware)[0]
+    if args.ipv6 and not args.firmware and not _knows_ipv6(job.firmware):
+        job = jobs_of(practised, file, [name], Firmware.UEFI.value)[0]
     if job.firmware not in KINDS:
         what = f"machine that asks by {job.firmware.upper()}" if job.raw else job.firmware
         output.error(f"a {what} cannot be a virtual machine",
@@ -69,12 +74,22 @@ def rehearse_machine(
     client.stays, client.until = args.stay, args.until
     segment = effective(site, name).segment
     assert segment, "jobs_of looked"
+    if args.ipv6 and not site.segments[segment.value].network6:
+        remedy = f"add network6 = ... to [segment.{segment.value}]"
+        output.error(f"{name}'s segment {segment.value} has no IPv6 network", remedy)
+        return ExitCode.WRONG_USE
+    if args.ipv6 and not _knows_ipv6(job.firmware):
+        output.error(f"firmware {job.firmware} does not ask over IPv6", "--firmware uefi-x64")
+        return ExitCode.WRONG_USE
     with _room(practice, file.valid, site, segment.value) as network:
-        machine = switch_on(network, folder, name, job.mac, job.firmware, memory=_MEMORY)
+        machine = switch_on(
+            network, folder, name, job.mac, job.firmware, memory=_MEMORY, ipv6=args.ipv6
+        )
         show = _live if output.console.is_terminal and not output.as_json else _plain
         client.typing = Typing(args.keys, machine.press)
         if not output.as_json:
-            output.print(_head(file.valid, name, job.firmware, segment.value))
+            asks = f"{job.firmware} over IPv6" if args.ipv6 else job.firmware
+            output.print(_head(file.valid, name, asks, segment.value))
         with suppress(KeyboardInterrupt):
             show(client, machine, output)
         client.take_picture(machine)
@@ -85,6 +100,10 @@ def rehearse_machine(
     (folder / f"{name}.screen.txt").write_text("\n".join(client.screen).rstrip() + "\n")
     console = machine.console + "\n".join(client.screen)
     return _end(client, folder, job.firmware, _stopped(file, site, client, console), output)
+
+
+def _knows_ipv6(firmware: str) -> bool:
+    return firmware in KINDS and is_uefi(Face.of(Firmware(firmware)).architecture or 0)
 
 
 def _stopped(file: SiteFile, site: Site, client: _Client, console: str) -> Cause | None:
@@ -135,6 +154,7 @@ def _room(practice: Practice, whole: Site, site: Site, segment: str) -> Iterator
         for there in site.segments.values()
         for address in (there.server, there.router if there.router else there.server)
     ))  # fmt: skip
+    addresses += [f"{s.server}/{s.network.prefixlen}" for s in over_ipv6(site).served.values()]
     with ExitStack() as stack:
         network = Network(addresses)
         stack.callback(network.close)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator
 
 from daskel.core.audit.deliveries import check_deliveries
+from daskel.core.audit.ipv6 import check_ipv6
 from daskel.core.boot.arguments import check_arguments
 from daskel.core.boot.wire import Ports
 from daskel.core.content.computed import check_files
@@ -30,3 +31,4 @@ def check_site(site: Site, only: Collection[str] | None = None) -> Iterator[Find
     yield from check_uploads(site)
     yield from check_own(site, only)
     yield from check_sizes(site, ports)
+    yield from check_ipv6(site, ports, only)

@@ -17,7 +17,7 @@ TOLD_AT = "daskel/up"  # where it is told, over HTTP
 LIMIT = 16 << 10  # bytes
 _SCRIPT = r"""#!/bin/sh
 # Tells Daskel that this system runs, and with what. Run it at the end of the system's start.
-server=@SERVER@ url=http://@HOST@:@PORT@ port=@PORT@ path=/@PATH@
+server=@SERVER@ port=@PORT@ path=/@PATH@ url=http://@HOST@:@PORT@
 read -r uptime rest </proc/uptime
 told="uptime=$uptime
 kernel=$(uname -r)

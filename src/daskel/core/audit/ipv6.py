@@ -1,0 +1,40 @@
+"""What is wrong for machines that boot over IPv6 alone, and right for all others."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+from dataclasses import replace
+
+from daskel.core.boot.arguments import check_arguments, mounts_over_ipv6, representatives
+from daskel.core.boot.wire import Ports
+from daskel.core.content.computed import check_files
+from daskel.core.site.finding import Finding, Severity
+from daskel.core.site.layers import effective
+from daskel.core.site.model import Site
+from daskel.core.site.over_ipv6 import over_ipv6
+
+
+def check_ipv6(site: Site, ports: Ports, only: Collection[str] | None) -> Iterator[Finding]:
+    """Templates that cannot be filled in there, and roots that come over IPv4 although Daskel gives
+    no addresses of it."""
+    six = over_ipv6(site)
+    if not six.segments:
+        return
+    known = {str(f) for f in (*check_arguments(site, ports, only), *check_files(site, ports, only))}
+    for finding in (*check_arguments(six, ports, only), *check_files(six, ports, only)):
+        if str(finding) not in known:
+            yield replace(finding, problem=f"over IPv6: {finding.problem}")
+    said = set()
+    for name in representatives(six, only):
+        for entry in effective(six, name).entries:
+            found = effective(six, name, entry=entry)
+            here = site.segments.get(found.segment.value) if found.segment else None
+            if here is None or not here.network6 or here.dhcp != "off" or entry in said:
+                continue
+            if found.loadout and not mounts_over_ipv6(six, found):
+                said.add(entry)
+                problem = f"machines that boot {entry} over IPv6 mount its root over IPv4"
+                remedy = (
+                    f"boot the kernel of a sealed version: daskel root seal {found.loadout.root}"
+                )
+                yield Finding(Severity.NOTE, site.origin("loadout", entry), problem, remedy)
