@@ -207,9 +207,37 @@ def test_what_is_not_its_address_is_taken_back() -> None:
     given = told.options[Code.IA_NA][12:]
     lifetimes = [given[i + 24 : i + 28] for i in (0, 28)]
     assert lifetimes == [(8 * 3600).to_bytes(4, "big"), bytes(4)]
-    ask(who, says(Type.RELEASE, SERVED, has(address)), now=2.0)
-    told = parse(ask(who, says(Type.RENEW, SERVED, has(address)), now=3.0).reply)
-    assert (told.address, told.lease) == (address, 0)
+    plain = parse(ask(who, says(Type.SOLICIT, has(iaid=7), option(14, b""))).reply).address
+    ask(who, says(Type.RELEASE, SERVED, has(plain, iaid=7)), now=2.0)
+    told = parse(ask(who, says(Type.RENEW, SERVED, has(plain, iaid=7)), now=3.0).reply)
+    assert (told.address, told.lease) == (plain, 0)
+
+
+def test_each_boot_has_another_number_and_the_same_address() -> None:
+    """OVMF makes its association's number anew at every boot, and gives its address back to the
+    boot loader and system that it starts."""
+    who = answers()
+    firmware = (Code.ARCHITECTURE, b"\0\7"), (Code.VENDOR_CLASS, b"\0\0\1\x57\0\x09PXEClient")
+    more = [option(code, value) for code, value in firmware]
+    got = []
+    for boot in range(20):
+        now = boot * 300.0
+        offer = parse(ask(who, says(Type.SOLICIT, has(iaid=boot), *more), now=now).reply)
+        asked = says(Type.REQUEST, SERVED, has(offer.address, iaid=boot), *more)
+        got.append(parse(ask(who, asked, now=now).reply).address)
+        gone = ask(who, says(Type.RELEASE, SERVED, has(offer.address, iaid=boot)), now=now + 1)
+        assert status_of(gone.reply) == Status.SUCCESS and not gone.events
+    assert len(set(got)) == 1
+    assert who.leases.machine_at(cast(IPv6Address, got[0]), now + 1000.0) == ONE
+    assert len(who.leases.all()) == 1
+
+
+def test_one_machine_has_few_addresses() -> None:
+    who = answers()
+    told = [ask(who, says(Type.SOLICIT, has(iaid=n), option(14, b""))).reply for n in range(8)]
+    assert [parse(reply).address is None for reply in told] == [False] * 4 + [True] * 4
+    later = ask(who, says(Type.SOLICIT, has(iaid=9), option(14, b"")), now=100.0)
+    assert parse(later.reply).address and len(who.leases.associations("tideroom", ONE, 100.0)) == 4
 
 
 def test_rapid_commit() -> None:
@@ -224,6 +252,7 @@ def test_rapid_commit() -> None:
 def test_a_declined_address_is_not_given_again() -> None:
     who = answers()
     address = cast(IPv6Address, take(who, ONE).address)
+    assert not ask(who, says(Type.RELEASE, ELSEWHERE, has(address))).reply
     (named,) = ask(who, says(Type.DECLINE, SERVED, has(address)), now=1.0).declined
     assert who.in_use(named, 1.0).leases[0].state is LeaseState.DECLINED
     assert take(who, ONE, 2.0).address != address

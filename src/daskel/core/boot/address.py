@@ -54,6 +54,7 @@ class Leases:
     def __init__(self, leases: Collection[Lease] = ()) -> None:
         self._by_address: dict[int, Lease] = {}  # a number is looked up faster than an address
         self._by_machine: dict[tuple[str, str, int | None], Lease] = {}
+        self._associations: dict[tuple[str, str], set[int]] = {}  # of IPv6, by machine
         for lease in leases:
             self.put(lease)
 
@@ -61,11 +62,18 @@ class Leases:
         """Remember a lease, in place of the machine's former one and of the address's."""
         number = int(lease.address)
         before = self._by_address.get(number)
-        if before and (before.mac != lease.mac or lease.state is LeaseState.DECLINED):
+        if before and (
+            before.mac != lease.mac
+            or before.iaid != lease.iaid
+            or lease.state is LeaseState.DECLINED
+        ):
             self._forget(before)
         self._by_address[number] = lease
         if lease.state is not LeaseState.DECLINED:
             self._by_machine[(lease.segment, lease.mac, lease.iaid)] = lease
+            if lease.iaid is not None:
+                machine = lease.segment, lease.mac
+                self._associations.setdefault(machine, set()).add(lease.iaid)
 
     def _forget(self, lease: Lease) -> None:
         """A machine has this lease no more; one that it has of another address stays."""
@@ -73,6 +81,11 @@ class Leases:
         has = self._by_machine.get(machine)
         if has and has.address == lease.address:
             del self._by_machine[machine]
+            if lease.iaid is not None:
+                left = self._associations[lease.segment, lease.mac]
+                left.discard(lease.iaid)
+                if not left:
+                    del self._associations[lease.segment, lease.mac]
 
     def at(self, address: IPv4Address | IPv6Address) -> Lease | None:
         """The lease of an address, whatever its state."""
@@ -82,6 +95,12 @@ class Leases:
         """The lease that a machine has, or had last, on a segment; of its IPv6 addresses, the one
         with this identifier."""
         return self._by_machine.get((segment, mac, iaid))
+
+    def associations(self, segment: str, mac: str, now: float) -> list[Lease]:
+        """The leases of IPv6 that a machine has at `now`."""
+        known = self._associations.get((segment, mac), ())
+        found = (self._by_machine[segment, mac, iaid] for iaid in known)
+        return [lease for lease in found if lease.holds(now)]
 
     def machine_at(self, address: IPv4Address | IPv6Address, now: float) -> str | None:
         """The MAC address of the machine that has `address` now."""

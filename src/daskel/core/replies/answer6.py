@@ -14,6 +14,7 @@ from typing import ClassVar, cast
 
 from daskel.core.boot.address import (
     DECLINE_TIME,
+    OFFER_TIME,
     Addresses,
     Lease,
     Leases,
@@ -50,7 +51,10 @@ from daskel.core.values import mac_text
 _INTEL = 343  # the enterprise that defined PXE, in option 16 (RFC 8415 21.16)
 _AT_ONCE = b"\xff"  # a preference with which a client waits for no other server (RFC 8415 21.8)
 _MOST_PLANS, _EACH = 20_000, 3  # boot files that are remembered: at least, and for each client
-_BESIDE = 60.0  # seconds that the fixed address of a machine stays with one of its associations
+# Seconds for which an address stays with one association of a machine, whatever others of it ask:
+# firmware has two at once, with numbers that are new at every boot
+_BESIDE = 60.0
+_MOST_EACH = 4  # addresses of one machine at once
 
 
 @dataclass
@@ -272,6 +276,8 @@ class Answers6:
             return Answer6()
         answer = Answer6()
         for lease in self._named(question, (LeaseState.BOUND,)):
+            if lease.architecture is not None:
+                continue  # firmware's: the boot loader and the system that it starts go on with it
             ended = lease._replace(state=LeaseState.RELEASED, expires=question.now)
             self.leases.put(ended)
             answer.leases.append(ended)
@@ -321,29 +327,39 @@ class Answers6:
     def _chosen(self, question: Question6, asked: Association) -> Lease | None:
         """The lease that an association is given, not kept yet; None where there is no address.
 
-        A fixed address goes to one association at a time: firmware has two at once, and the
-        system that it starts has a third."""
+        What another association of the same machine was given a while ago is taken over: it is
+        the machine's own, of an earlier boot."""
         mac, now = str(question.who.mac), question.now
-        fixed = question.fixed
-        if fixed is not None:
-            held = self.leases.at(fixed)
-            beside = held and held.mac == mac and held.iaid != asked.iaid
-            if beside and held and held.state is LeaseState.BOUND:
-                given = held.expires - self._seconds(question)
-                if held.holds(now) and now - given < _BESIDE:
-                    fixed = None
-                else:
-                    return self._lease(question, fixed, asked.iaid)
+        has = self.leases.associations(question.segment, mac, now)
+        if sum(lease.iaid != asked.iaid for lease in has) >= _MOST_EACH:
+            has.sort(key=lambda lease: lease.expires)
+            if self._lately(question, has[0]):
+                return None
+            return self._lease(question, has[0].address, asked.iaid)
+        rules, fixed, own = self._rules[question.segment], question.fixed, question.boot is not None
         wanted = cast(IPv4Address | None, next(iter(asked.addresses), None)) or usual(
-            self._here(question), mac, firmware=question.boot is not None
+            self._here(question), mac, firmware=own
         )
+        first = fixed or wanted
+        held = self.leases.at(first) if first else None
+        if first and held and held.mac == mac and held.iaid != asked.iaid and held.holds(now):
+            if held.state is LeaseState.DECLINED or self._lately(question, held):
+                fixed = None
+            elif rules.allowed(first, fixed):
+                return self._lease(question, first, asked.iaid)
         address = choose(
-            self._rules[question.segment], self.leases, mac, fixed, wanted, now,
+            rules, self.leases, mac, fixed, wanted, now,
             self.site.by_mac if question.who.name else None, asked.iaid,
         )  # fmt: skip
         if address is None or not self._has_room(question, address):
             return None
         return self._lease(question, address, asked.iaid)
+
+    def _lately(self, question: Question6, lease: Lease) -> bool:
+        """Whether it was given, or offered, just now."""
+        offered_now = lease.state is LeaseState.OFFERED
+        lasts = OFFER_TIME if offered_now else self._seconds(question)
+        return question.now - (lease.expires - lasts) < _BESIDE
 
     def _has_room(self, question: Question6, address: IPv4Address) -> bool:
         """Machines that are not in the site share one half of the pool."""
