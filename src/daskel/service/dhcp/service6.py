@@ -26,6 +26,7 @@ PORT = 547
 _GROUP = "ff02::1:2"  # all relay agents and servers (RFC 8415 7.1)
 _BATCH, _LARGEST = 256, 4096  # datagrams decided together; bytes of one
 _STRANGERS = 200  # messages a second of machines that are not in the site
+_EACH = 20  # and of each that is
 _DECLINES, _DECLINES_IN = 3, 600.0  # addresses that are put aside because a machine says so
 _TOO_MANY = f"more than {_STRANGERS} a second from machines that are not in the site"
 _log = logging.getLogger(__name__)
@@ -47,6 +48,7 @@ class Dhcp6Service:
             self._sock.close()
             raise
         self._strangers = Allowance(shared.clock, _STRANGERS)
+        self._known: dict[str, Allowance] = {}  # by MAC address, of machines of the site
         self._declines: deque[float] = deque(maxlen=_DECLINES)
         self._unkept: list[tuple[Answer6, Peer]] = []
         self._keeper: asyncio.Task[None] | None = None
@@ -80,10 +82,13 @@ class Dhcp6Service:
             except MalformedError as error:
                 self._shared.malformed("dhcpv6", str(error))
                 continue
-            if hardware_of(self._shared.site6, message, _address(peer)) in self._shared.site.by_mac:
+            mac = hardware_of(self._shared.site6, message, _address(peer))
+            if mac is None or mac not in self._shared.site.by_mac:
+                strangers.append((message, peer))
+            elif self._known.setdefault(mac, Allowance(self._shared.clock, _EACH)).take():
                 self._take(message, peer)
             else:
-                strangers.append((message, peer))
+                self._shared.malformed("dhcpv6", f"more than {_EACH} a second from {mac}")
         for message, peer in strangers:
             if self._strangers.take():
                 self._take(message, peer)
