@@ -37,7 +37,7 @@ def test_what_changes_for_whom() -> None:
         Change("loads catalogue/vmlinuz -> rescue/vmlinuz", ("lib-04",)),
         Change("initrd catalogue/initrd.img -> rescue/initrd.img", ("lib-04",)),
         Change("root catalogue -> (none)", ("lib-04",)),
-        Change("argument screen.page=http://{{ segment.server }}/catalogue removed", ("lib-04",)),
+        Change("argument screen.page=http://{{ segment.host }}/catalogue removed", ("lib-04",)),
         Change("option lease-time 86400 (1d) -> 172800 (2d)", buoys, ("boathouse",)),
         Change("added", ("buoy-7",)),
         Change("removed", ("buoy-6",)),

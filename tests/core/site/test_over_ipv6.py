@@ -72,8 +72,6 @@ WRONG = [
     (('segment = "tideroom"', 'segment = "quay"'), "its segment quay has no IPv6", "address6"),
     (('dhcp = "off"', 'dhcp = "off"\nnetwork6 = "fd61:8::/48"\nserver6 = "fd61:8::2"'),
      "overlaps segment tideroom (fd61:8::/64)", "network6"),
-    (('boot = "notebook"', 'boot = "notebook"\nargs = ["gw={{ segment.router }}"]'),
-     "over IPv6: kernel argument", "args"),
     (('dhcp = "full"', 'dhcp = "off"'), "mount its root over IPv4", "loadout.notebook"),
 ]  # fmt: skip
 
@@ -131,6 +129,20 @@ def test_how_a_root_is_mounted(site: Site, way: str, told: str, own: bool) -> No
     arguments = compose(six, found, six.segments["tideroom"], Ports(), OWN)
     assert told in " ".join(argument.value for argument in arguments)
     assert found.loadout and (any(CLIENT in path for path in found.loadout.initrd) is own)
+
+
+def test_templates_name_the_server_of_the_system_s_kind() -> None:
+    """Its own initrd makes a system one that knows IPv6; all others are told IPv4's addresses."""
+    args = ("a={{ segment.server }}", "b=http://{{ segment.host }}/", "c={{ segment.server6 }}")
+    for site, told in (
+        (published(*PACKED), "a=fd61:8::1 b=http://[fd61:8::1]/ c=fd61:8::1"),
+        (published(KERNEL, INITRD), "a=10.61.8.1 b=http://10.61.8.1/ c=fd61:8::1"),
+    ):
+        clients = {"tide-01": site.clients["tide-01"].model_copy(update={"args": args})}
+        six = over_ipv6(site.with_tables("client", clients))
+        found = effective(six, "tide-01")
+        arguments = compose(six, found, six.segments["tideroom"], Ports(), OWN)
+        assert " ".join(argument.value for argument in arguments).endswith(told)
 
 
 def test_over_http_a_boot_loader_is_told_its_address() -> None:

@@ -12,7 +12,7 @@ from typing import cast
 from urllib.parse import urlsplit
 
 from daskel.core.boot import images
-from daskel.core.boot.arguments import compose, mount_path, mounts_over_ipv6, nfs_root
+from daskel.core.boot.arguments import compose, knows_ipv6, mount_path, nfs_root
 from daskel.core.boot.wire import Ports, host
 from daskel.core.content.computed import client_paths, grub_text, uboot_text, written_text
 from daskel.core.content.grub import config_path, is_built_in, loader_name, wants_loader
@@ -339,9 +339,9 @@ def _boot(here: _Here, boot: BootRequest, file: BootFile, address: IPv4Address) 
         origin = site.origin(*place, "root")
         path = mount_path(site, found, loadout.root)
         lines = [Line("root", loadout.root, origin)]
-        if site.ipv4 and not mounts_over_ipv6(site, found):
+        if site.ipv4 and not knows_ipv6(site, found):
             segment = site.ipv4[here.segment]
-            lines.append(Line("over IPv4", _NO_CLIENT_PART.format(loadout.root), origin))
+            lines.append(Line("over IPv4", _NO_CLIENT_PART, origin))
         lines.append(Line("mounted as", f"{host(segment.server)}:{path}", None))
         if not site.ipv4:
             by_dhcp = nfs_root(site, found, segment, loadout.root, ports)
@@ -351,7 +351,7 @@ def _boot(here: _Here, boot: BootRequest, file: BootFile, address: IPv4Address) 
     return steps
 
 
-_NO_CLIENT_PART = "no initrd of it mounts a root over IPv6: daskel root pack {}"
+_NO_CLIENT_PART = "its initrds know no IPv6; those that come with the image of a version do"
 _WAYS = {
     "blocks": "blocks: an image, each block read when it is needed",
     "memory": "memory: an image, fetched whole",

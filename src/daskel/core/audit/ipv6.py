@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator
 from dataclasses import replace
 
-from daskel.core.boot.arguments import check_arguments, mounts_over_ipv6, representatives
+from daskel.core.boot.arguments import check_arguments, knows_ipv6, representatives
 from daskel.core.boot.wire import Ports
 from daskel.core.content.computed import check_files
 from daskel.core.site.finding import Finding, Severity
@@ -31,7 +31,7 @@ def check_ipv6(site: Site, ports: Ports, only: Collection[str] | None) -> Iterat
             here = site.segments.get(found.segment.value) if found.segment else None
             if here is None or not here.network6 or here.dhcp != "off" or entry in said:
                 continue
-            if found.loadout and not mounts_over_ipv6(six, found):
+            if found.loadout and found.loadout.root and not knows_ipv6(six, found):
                 said.add(entry)
                 problem = f"machines that boot {entry} over IPv6 mount its root over IPv4"
                 remedy = (

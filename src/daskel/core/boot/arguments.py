@@ -98,16 +98,18 @@ def nfs_root(site: Site, found: Effective, segment: Segment, root: str, ports: P
 
 
 def variables(
-    site: Site, found: Effective, address: Address | None
+    site: Site, found: Effective, address: Address | None, *, over_ipv4: bool = False
 ) -> dict[str, Mapping[str, str]]:
-    """What templates can name. What is not known (an address before it is given) is not there."""
+    """What templates can name. What is not known (an address before it is given) is not there.
+    `over_ipv4`: of a site `over_ipv6`, for a system that knows IPv4 alone."""
     here = found.segment.value if found.segment else ""
-    known = address or (found.address.value if found.address else None)
+    fixed = found.address.value if found.address and not over_ipv4 else None
+    known = address or fixed
     in_site = found.name in site.clients  # strangers are not remembered: there is no end of them
     return {
         "client": _client_variables(site, found.name, known) if in_site
         else _machine_variables(found.name, found.client, known),
-        "segment": _segment_variables(site, here) if here in site.segments else {},
+        "segment": _segment_variables(site, here, over_ipv4) if here in site.segments else {},
         "site": {"name": site.settings.name},
         "loadout": {"name": found.loadout_name or ""},
     }  # fmt: skip
@@ -134,11 +136,14 @@ def _machine_variables(name: str, client: Client, address: Address | None) -> Ma
 
 
 @remembered
-def _segment_variables(site: Site, name: str) -> Mapping[str, str]:
-    segment = site.segments[name]
+def _segment_variables(site: Site, name: str, over_ipv4: bool) -> Mapping[str, str]:
+    segment = site.ipv4[name] if over_ipv4 else site.segments[name]
+    six = site.segments[name].server if site.ipv4 else segment.server6
     known = {
         "name": name,
         "server": str(segment.server),
+        "host": host(segment.server),
+        "server6": str(six) if six else None,
         "network": str(segment.network),
         "mask": str(segment.network.netmask),
         "router": str(segment.router) if segment.router else None,
@@ -152,13 +157,14 @@ def compose(
 ) -> tuple[Sourced[str], ...]:
     """The whole command line of one client, in order. Raises ArgumentError.
 
-    The root's part comes first; the administrator's `root=` or `ip=` replaces Daskel's. Over IPv6
-    too, a root comes over IPv4 where nothing in its initrds knows better.
+    The root's part comes first; the administrator's `root=` or `ip=` replaces Daskel's. Of a site
+    `over_ipv6`, it is for IPv4 all the same where the system is not sure to know better.
     """
-    if site.ipv4 and not mounts_over_ipv6(site, found):
-        here = found.segment.value if found.segment else ""
-        segment, address = site.ipv4.get(here, segment), None
-    known = variables(site, found, address)
+    here = found.segment.value if found.segment else ""
+    over_ipv4 = here in site.ipv4 and not knows_ipv6(site, found)
+    if over_ipv4:
+        segment, address = site.ipv4[here], None
+    known = variables(site, found, address, over_ipv4=over_ipv4)
     written = [Sourced(_fill(argument, known), argument.origin) for argument in found.arguments]
     keys = {key_of(argument.value) for argument in written}
     ours = [
@@ -200,14 +206,13 @@ def _root_part(
     return [Sourced(text, of_segment.get(key_of(text), origin)) for text in texts]
 
 
-def mounts_over_ipv6(site: Site, found: Effective) -> bool:
-    """Whether a client's initrds mount its root over IPv6, or it has none: they do where Daskel's
-    own is among them, which comes with the image of a version."""
-    if found.loadout is None or found.loadout.root is None:
-        return True
-    made = of_path(site, found.loadout.kernel)
-    own = made is not None and made[0] == found.loadout.root and CLIENT in made[1].files
-    return own and site.settings.nfs == "daskel"
+def knows_ipv6(site: Site, found: Effective) -> bool:
+    """Whether what a client boots is sure to know IPv6: where Daskel's own initrd is part of it,
+    which comes with the image of a version. All others are told IPv4's addresses."""
+    made = of_path(site, found.loadout.kernel) if found.loadout else None
+    if found.loadout is None or made is None or made[0] != found.loadout.root:
+        return False
+    return CLIENT in made[1].files and site.settings.nfs == "daskel"
 
 
 def _own_address(segment: Segment, address: Address | None) -> list[str]:

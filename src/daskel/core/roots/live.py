@@ -45,7 +45,7 @@ def recognise(
     `kernels`, `initrds`: those of `names` that are some; `packages`: names in the first initrd."""
     if not kernels or not initrds:
         return None
-    url = f"http://{{{{ segment.server }}}}/{folder}"
+    url = f"http://{{{{ segment.host }}}}/{folder}"
     card = "BOOTIF=01-{{ client.mac_dashed }}"
     if system := _first(names, _LIVE):
         kernel, initrd = _pair("live/", kernels, initrds)
