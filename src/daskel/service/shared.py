@@ -117,7 +117,11 @@ class Shared:
         self.site = site
         self.site6 = over_ipv6(site)
         self.computed = Files(site, self.wire.ports, self.once.assigned)
-        self._computed6 = Files(self.site6, self.wire.ports, self.once.assigned)
+        self._computed6 = (
+            Files(self.site6, self.wire.ports, self.once.assigned)
+            if self.site6.segments
+            else self.computed
+        )
         self.written = Uploads(site)
         limits = {n: s.bandwidth for n, s in site.segments.items() if s.bandwidth}
         was = self.bandwidth

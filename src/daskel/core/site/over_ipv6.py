@@ -52,6 +52,8 @@ def over_ipv6(site: Site) -> Site:
     with their fixed IPv6 address, or none. `ipv4` has these segments as they were: some initrds
     know nothing else."""
     segments = {n: _segment(s) for n, s in site.segments.items() if s.network6 and s.server6}
+    if not segments:  # as with most sites: nobody comes
+        return replace(site, segments={})
     clients = {
         name: client.model_copy(update={"address": client.address6})
         if client.address or client.address6
