@@ -259,6 +259,8 @@ class _Six:
 
     def __init__(self, site: Site, faces: Mapping[str, Face], ports: Ports) -> None:
         self._site, self._ports = over_ipv6(site), ports
+        if not self._site.segments:
+            return  # nobody comes that way
         self._faces = {
             name: face
             for name, face in faces.items()
