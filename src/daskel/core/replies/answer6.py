@@ -426,13 +426,13 @@ class Answers6:
         return Answer6()
 
     def _seen(self, question: Question6, offer: IPv4Address | None) -> Seen:
+        """A system's message cannot be told from the one that firmware sends beside its own."""
         message, boot = question.message, question.boot
         relay = str(message.relays[0].peer) if message.relays else ""
         return Seen(
             question.who, question.segment, f"{boot.described}, IPv6" if boot else None,
             message.vendor_class.decode("ascii", "replace"), boot.architecture if boot else None,
             relay=relay, offered=offer, ipv6=True,
-            system=boot is None and Code.PARAMETERS in message.options,
         )  # fmt: skip
 
     def _no_file(self, question: Question6) -> list[Event]:
