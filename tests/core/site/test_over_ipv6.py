@@ -193,3 +193,10 @@ def test_router_advertisements() -> None:
             networks_in(told[:end])  # cut anywhere
     assert networks_in(NO_ROUTER) == (False, False, ())
     assert networks_in(told[:16] + b"\3\0" + told[18:]) == (False, True, ()), "of no length"
+
+
+def test_files_of_clients_that_have_no_ipv6() -> None:
+    """Nobody is missed there."""
+    text = SITE.replace('segment = "tideroom"', 'segment = "quay"').replace("address", "# ")
+    file = '[file."{{ client.name }}.txt"]\ntext = "{{ segment.server }}"\n'
+    assert not [f for f in check_site(site_from(text + file)) if "IPv6" in f.problem]

@@ -9,7 +9,7 @@ from daskel.core.boot.arguments import check_arguments, knows_ipv6, representati
 from daskel.core.boot.wire import Ports
 from daskel.core.content.computed import check_files
 from daskel.core.site.finding import Finding, Severity
-from daskel.core.site.layers import effective
+from daskel.core.site.layers import effective, segment_name
 from daskel.core.site.model import Site
 from daskel.core.site.over_ipv6 import over_ipv6
 
@@ -18,14 +18,18 @@ def check_ipv6(site: Site, ports: Ports, only: Collection[str] | None) -> Iterat
     """Templates that cannot be filled in there, and roots that come over IPv4 although Daskel gives
     no addresses of it."""
     six = over_ipv6(site)
-    if not six.segments:
+    there = {n for n, c in six.clients.items() if segment_name(six, c) in six.segments}
+    names = [name for name in (six.clients if only is None else only) if name in there]
+    if not names:
         return
-    known = {str(f) for f in (*check_arguments(site, ports, only), *check_files(site, ports, only))}
-    for finding in (*check_arguments(six, ports, only), *check_files(six, ports, only)):
+    known = {
+        str(f) for f in (*check_arguments(site, ports, names), *check_files(site, ports, names))
+    }
+    for finding in (*check_arguments(six, ports, names), *check_files(six, ports, names)):
         if str(finding) not in known:
             yield replace(finding, problem=f"over IPv6: {finding.problem}")
     said = set()
-    for name in representatives(six, only):
+    for name in representatives(six, names):
         for entry in effective(six, name).entries:
             found = effective(six, name, entry=entry)
             here = site.segments.get(found.segment.value) if found.segment else None
