@@ -232,6 +232,16 @@ def test_each_boot_has_another_number_and_the_same_address() -> None:
     assert len(who.leases.all()) == 1
 
 
+@pytest.mark.parametrize("rapid", [True, False])
+def test_two_associations_of_one_message(rapid: bool) -> None:
+    who = answers()
+    wanted = IPv6Address("fd61:8::105")
+    both, more = (has(wanted, iaid=1), has(wanted, iaid=2)), [option(14, b"")] if rapid else []
+    offer = ask(who, says(Type.SOLICIT, *both, *more))
+    answer = offer if rapid else ask(who, says(Type.REQUEST, SERVED, *both))
+    assert len({lease.address for lease in answer.leases}) == 2
+
+
 def test_one_machine_has_few_addresses() -> None:
     who = answers()
     told = [ask(who, says(Type.SOLICIT, has(iaid=n), option(14, b""))).reply for n in range(8)]

@@ -157,7 +157,7 @@ def by_cards(device: str) -> str:
     lines = []
     for number in range(_MOST_CARDS):
         mac = f"net_efinet{number}_dhcp_mac"
-        ask = f"configfile {device}/{FOLDER}/${mac}.cfg"
+        ask = f"configfile {_open(device)}/{FOLDER}/${mac}.cfg"
         lines.append(f'if [ -n "${mac}" ]; then {ask}; fi')
     return "\n".join([*lines, ""])
 
@@ -250,9 +250,9 @@ def waiting(mac: str, address: str, device: str, site_name: str, asked: str) -> 
         f'echo "  daskel lobby admit {mac} --name NAME --group GROUP"',
         "while [ 1 = 1 ]; do",
         "  sleep 4",
-        f"  source {device}/{admitted_path(mac)}",
+        f"  source {_open(device)}/{admitted_path(mac)}",
         '  if [ "$admitted" = yes ]; then',
-        f"    configfile {device}/{asked}",
+        f"    configfile {_open(device)}/{asked}",
         "  fi",
         "done",
         "",
@@ -299,7 +299,7 @@ def _load(entry: Entry, title: str) -> list[str]:
 def _load_from(entry: Entry, device: str) -> list[str]:
     loadout = entry.loadout
     if entry.image:
-        return [f"if chainloader {device}/{entry.image}; then", "  boot", "fi"]
+        return [f"if chainloader {_open(device)}/{entry.image}; then", "  boot", "fi"]
     given = [argument.value for argument in entry.arguments]
     # GRUB itself puts quotes around a word with spaces, and breaks those that are in it
     words = [f"{device}/{loadout.kernel}", *(w.replace('"', "") for w in given)]
@@ -308,6 +308,12 @@ def _load_from(entry: Entry, device: str) -> list[str]:
         files = " ".join(_quoted(f"{device}/{file}") for file in loadout.initrd)
         return [*lines, f"  if initrd {files}; then", "    boot", "  fi", "fi"]
     return [*lines, "  boot", "fi"]
+
+
+def _open(device: str) -> str:
+    """A device in front of a path in which variables are to be filled in: brackets, as IPv6
+    addresses have, are a pattern for GRUB's script language."""
+    return f'"{device}"' if "[" in device else device
 
 
 def _quoted(word: str) -> str:

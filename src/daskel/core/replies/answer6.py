@@ -195,16 +195,17 @@ class Answers6:
             given.append(granted(asked.iaid, [(_six(lease), self._seconds(question))]))
             held = self.leases.at(lease.address)
             bound = held and held.state is LeaseState.BOUND and held.holds(question.now)
-            if not rapid and not bound:
+            if rapid:
+                self._bind(question, lease, answer)
+            elif not bound:
                 self.leases.put(offered(lease, question.now))
-        answer.events.append(self._seen(question, leases[0].address if leases else None))
+        first = self._seen(question, leases[0].address if leases else None)
+        answer.events.insert(0, first)
         if question.message.associations and not leases:
-            reason = "its address is in use" if question.fixed else "the pool has no address left"
+            reason = self._why_none(question)
             why = Refused(question.who, question.segment, reason, Refusal.NO_ADDRESS)
             answer.events.append(why)
         answer.events += self._no_file(question)
-        if rapid and leases:
-            self._bind(question, leases, answer)
         kind = Type.REPLY if rapid and leases else Type.ADVERTISE
         more = [option(Code.RAPID_COMMIT, b"")] if kind is Type.REPLY else []
         if question.boot and kind is Type.ADVERTISE:
@@ -215,7 +216,7 @@ class Answers6:
     def _request(self, question: Question6) -> Answer6:
         if not self._is_for_us(question):
             return self._elsewhere(question)
-        answer, given, leases = Answer6(), [], []
+        answer, given = Answer6(), []
         for asked in question.message.associations:
             if any(a not in self._here(question).network for a in asked.addresses):
                 said = status(Status.NOT_ON_LINK, "that address is of another network")
@@ -225,10 +226,9 @@ class Answers6:
             if lease is None:
                 given.append(_none_left(asked))
                 continue
-            leases.append(lease)
+            self._bind(question, lease, answer)
             given.append(granted(asked.iaid, [(_six(lease), self._seconds(question))]))
-        self._bind(question, leases, answer)
-        if leases:
+        if answer.leases:
             answer.events += self._no_file(question)
         answer.reply = self._reply(question, Type.REPLY, given)
         return answer
@@ -239,7 +239,7 @@ class Answers6:
         rebinds = question.message.type is Type.REBIND
         if not rebinds and not self._is_for_us(question):
             return Answer6()
-        answer, given, leases = Answer6(), [], []
+        answer, given = Answer6(), []
         for asked in question.message.associations:
             held = self.leases.of(question.segment, str(question.who.mac), asked.iaid)
             if held is None and rebinds and not any(map(self._alien(question), asked.addresses)):
@@ -249,14 +249,12 @@ class Answers6:
                 said = b"" if taken_back else status(Status.NO_BINDING, "it has no such address")
                 given.append(granted(asked.iaid, taken_back, said))
                 continue
-            lease = self._lease(question, held.address, asked.iaid)
-            leases.append(lease)
+            self._bind(question, self._lease(question, held.address, asked.iaid), answer)
             gone = [(a, 0) for a in asked.addresses if a != _six(held)]
             kept = (_six(held), self._seconds(question))
             given.append(granted(asked.iaid, [kept, *gone]))
         if not given:
             return Answer6()
-        self._bind(question, leases, answer)
         answer.reply = self._reply(question, Type.REPLY, given)
         return answer
 
@@ -355,6 +353,13 @@ class Answers6:
             return None
         return self._lease(question, address, asked.iaid)
 
+    def _why_none(self, question: Question6) -> str:
+        """Why a machine is given no address, in words."""
+        has = self.leases.associations(question.segment, str(question.who.mac), question.now)
+        if len(has) >= _MOST_EACH:
+            return f"it has {len(has)} addresses already"
+        return "its address is in use" if question.fixed else "the pool has no address left"
+
     def _lately(self, question: Question6, lease: Lease) -> bool:
         """Whether it was given, or offered, just now."""
         offered_now = lease.state is LeaseState.OFFERED
@@ -398,23 +403,21 @@ class Answers6:
         expires = question.now + self._seconds(question)
         return Lease(address, question.segment, mac, LeaseState.BOUND, expires, architecture, iaid)
 
-    def _bind(self, question: Question6, leases: Sequence[Lease], answer: Answer6) -> None:
-        for lease in leases:
-            before = self.leases.at(lease.address)
-            renewed = bool(
-                before
-                and before.mac == lease.mac
-                and before.state is LeaseState.BOUND
-                and before.holds(question.now)
-            )
-            self.leases.put(lease)
-            answer.leases.append(lease)
-            boots = question.boot is not None
-            path = self.file(question).path if boots else None
-            seconds = self._seconds(question)
-            answer.events.append(Addressed(
-                question.who, question.segment, _six(lease), seconds, path, renewed, boots,
-            ))  # fmt: skip
+    def _bind(self, question: Question6, lease: Lease, answer: Answer6) -> None:
+        before, boots = self.leases.at(lease.address), question.boot is not None
+        renewed = bool(
+            before
+            and before.mac == lease.mac
+            and before.state is LeaseState.BOUND
+            and before.holds(question.now)
+        )
+        self.leases.put(lease)
+        answer.leases.append(lease)
+        path = self.file(question).path if boots else None
+        seconds, six = self._seconds(question), _six(lease)
+        answer.events.append(
+            Addressed(question.who, question.segment, six, seconds, path, renewed, boots)
+        )
 
     def _elsewhere(self, question: Question6) -> Answer6:
         """The client took another server's offer: what was offered here is free again."""
