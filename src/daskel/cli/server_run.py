@@ -24,6 +24,7 @@ from daskel.core.history.events import Event, Stage
 from daskel.core.history.line_limit import WINDOW, LineLimit
 from daskel.core.replies.bootfile import missing_loaders
 from daskel.core.site.model import Site
+from daskel.core.site.over_ipv6 import over_ipv6
 from daskel.core.site.toml import read_toml
 from daskel.core.values import counted, few
 from daskel.service import loop
@@ -230,6 +231,10 @@ class Log:
         for name, segment in site.served.items():
             where = wire.outside(segment.server)
             self._line("", "segment", f"{name}: {segment.network}, server {where}", "")
+        for name, segment in over_ipv6(site).served.items() if not wire.loopback else ():
+            gives = "addresses by DHCPv6" if segment.dhcp == "full" else "no addresses"
+            text = f"{name}: {segment.network}, server {segment.server}, {gives}"
+            self._line("", "segment", text, "")
         numbers = f"DHCP {ports.dhcp}, TFTP {ports.tftp}, HTTP {ports.http}"
         numbers += f", HTTPS {ports.https}" if site.settings.https else ""
         own = site.settings.nfs == "daskel"
