@@ -6,6 +6,7 @@ import http.client
 import json
 import socket
 import subprocess
+import time
 from ipaddress import IPv4Address
 from pathlib import Path
 
@@ -100,6 +101,15 @@ def test_a_client_tells_that_it_is_up(tmp_path: Path, serve: Serve) -> None:
     assert request(serving, own, "POST", "/daskel/up", told) == (200, "good\n")
     event = serving.wait_for("up")
     assert (event["client"], event["uptime"], event["stage"]) == ("tide-01", 12.5, "up")
+    for wait in (0.0, 0.05):  # nc closes its side as soon as it has asked
+        with socket.create_connection(
+            (serving.address(), serving.wire.ports.http), PATIENCE, (own, 0)
+        ) as asking:
+            head = f"POST /daskel/up HTTP/1.0\r\nContent-Length: {len(told)}\r\n\r\n"
+            asking.sendall(head.encode() + told)
+            time.sleep(wait)
+            asking.shutdown(socket.SHUT_WR)
+            assert asking.makefile().read().endswith("\r\n\r\ngood\n".replace("\r\n", "\n"))
     assert request(serving, own, "POST", "/daskel/up", b"x=1")[0] == 400
     assert request(serving, own, "POST", "/daskel/up", bytes(20_000))[0] == 413
     assert request(serving, "127.61.8.77", "POST", "/daskel/up", told)[0] == 403

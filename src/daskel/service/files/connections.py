@@ -12,15 +12,18 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
+from aiohttp.web_protocol import RequestHandler
+
 from daskel.core.places import Places
 from daskel.service.listening import Listening
 from daskel.service.shared import Shared, seat
 
 SILENT, IDLE = 15.0, 60.0  # seconds without a first request, and until the next one
+_AFTER_ITS_END = 60.0  # seconds that a client's answer may take that has closed its own side
 _MOST, _MOST_EACH = 2048, 32  # of all, and of one address
 _SWEEP = 1.0  # seconds
 
-Protocols = Callable[[], asyncio.BaseProtocol]
+Protocols = Callable[[], RequestHandler]
 
 
 @dataclass(slots=True)
@@ -30,6 +33,23 @@ class _Connection:
     transport: asyncio.Transport | None = None
     requests: int = 0
     under_way: int = 0
+
+
+class _AnsweredAtItsEnd(RequestHandler):
+    """A client may close its side as soon as it has asked, as nc does: it is answered before its
+    connection ends. aiohttp drops the request of one that does so at once."""
+
+    __slots__ = ()
+
+    def eof_received(self) -> bool | None:  # type: ignore[override]
+        waiter = self._waiter
+        if waiter is not None and not waiter.done():
+            return None  # it has asked nothing, or all is answered: the connection ends
+        self.close()  # with the answer
+        transport = self.transport
+        if transport is not None:  # not for ever: what it asked may have been cut
+            asyncio.get_running_loop().call_later(_AFTER_ITS_END, transport.abort)
+        return True
 
 
 class Connections:
@@ -98,12 +118,18 @@ class Connections:
         found = self._open[number] = _Connection(number, self._shared.clock.monotonic())
         self._begin(self._connect(found, sock))
 
+    def _protocol(self) -> RequestHandler:
+        made = self._protocols()
+        if self._tls is None:  # over TLS, one side alone cannot be closed
+            made.__class__ = _AnsweredAtItsEnd
+        return made
+
     async def _connect(self, found: _Connection, sock: socket.socket) -> None:
         loop = asyncio.get_running_loop()
         patience = SILENT if self._tls else None
         try:
             transport, _ = await loop.connect_accepted_socket(
-                self._protocols, sock, ssl=self._tls, ssl_handshake_timeout=patience
+                self._protocol, sock, ssl=self._tls, ssl_handshake_timeout=patience
             )
         except OSError as error:  # of TLS, too
             if isinstance(error, ssl.SSLError):
