@@ -99,7 +99,9 @@ def with_copies(site: Site, names: Sequence[str], count: int) -> tuple[Site, dic
         segment = site.segments[_segment_of(site, of) or ""]
         address = IPv4Address(int(segment.server) & 0xFF000000 | second << 16 | number + 1)
         mac = f"06:00:00:00:{number >> 8:02x}:{number & 0xFF:02x}"
-        copied = {"mac": mac, "address": address, "uuid": None, "serial": None}
+        copied = {
+            "mac": mac, "address": address, "address6": None, "uuid": None, "serial": None,
+        }  # fmt: skip
         clients[name] = site.clients[of].model_copy(update=copied)
         like[name] = of
     return replace(site, clients=clients), like
@@ -110,7 +112,8 @@ def other_server(site: Site, segment: str, places: PracticePlaces) -> Site:
     here = site.segments[segment]
     own = next(a for a in _from_the_end(here) if a not in site.by_address and a != here.router)
     update = {"server": own, "dhcp": "full", "pool": (), "relays": (), "interface": None,
-              "unknown": "address-only", "options": {}, "args": ()}  # fmt: skip
+              "unknown": "address-only", "options": {}, "args": (), "network6": None,
+              "server6": None, "pool6": None, "relays6": (), "advertise6": False}  # fmt: skip
     bare: dict[str, object] = {
         "segment": segment,
         "group": (),
