@@ -80,7 +80,11 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     heard = offers(args.wire, [message for _, message in faces], _WAIT) if args.wire else None
     answered = consoles(args.wire, _WAIT / 2) if args.wire else None
     asked6 = _faces_over_ipv6()
-    six = heard_over_ipv6(args.wire, [m for _, m in asked6], _WAIT / 2) if args.wire else None
+    six, silent = None, ""
+    try:
+        six = heard_over_ipv6(args.wire, [m for _, m in asked6], _WAIT / 2) if args.wire else None
+    except OSError as error:
+        silent = f"  it cannot be asked: {error.strerror or error}"
     problems, unused = list(overlaps(by_name)), free_networks(by_name, _PROPOSED)
     filtered = firewall([(protocol, port) for protocol, port, _ in _PORTS])
     space = _space(file)
@@ -127,9 +131,8 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         if any(one.offer.yiaddr != NOWHERE for one in heard):
             stays = 'Addresses are given there already; dhcp = "proxy" leaves that as it is.'
             output.print(Text(f"  {stays}", style="green"))
-        if six is not None:
-            title = f"Who answers over IPv6 on {args.wire}"
-            _section(output, title, _over_ipv6(*six, [name for name, _ in asked6]))
+        told = _over_ipv6(*six, [name for name, _ in asked6]) if six else silent
+        _section(output, f"Who answers over IPv6 on {args.wire}", told)
         title = f"Who answers in raw Ethernet frames (MOP) on {args.wire}"
         _section(output, title, _consoles(answered or []))
     else:

@@ -223,7 +223,7 @@ def granted(iaid: int, addresses: Iterable[tuple[IPv6Address, int]], said: bytes
 
 
 def refused(code: int, iaid: int) -> bytes:
-    """The answer to an IA_TA or IA_PD: there are none."""
+    """The answer to an IA_TA or IA_PD: nobody is given a temporary address or a prefix."""
     number = iaid.to_bytes(4, "big")
     if code == Code.IA_PD:
         return option(code, number + bytes(8) + status(Status.NO_PREFIXES, "no prefixes here"))

@@ -137,7 +137,7 @@ class Survey(TypedDict):
     space: list[FreeSpace]
     wire: str | None  # the interface on which DHCP servers were asked
     offers: list[OfferRow] | None  # null: nobody was asked
-    ipv6: OverIpv6 | None  # null: nobody was asked
+    ipv6: OverIpv6 | None  # null: nobody was asked, or nobody can be
     consoles: list[ConsoleRow] | None  # null: nobody was asked
 
 

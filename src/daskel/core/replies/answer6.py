@@ -288,7 +288,7 @@ class Answers6:
     def _decline(self, question: Question6) -> Answer6:
         if not self._is_for_us(question):
             return Answer6()
-        said = status(Status.SUCCESS, "it is looked into")
+        said = status(Status.SUCCESS, "declined")
         named = self._named(question, (LeaseState.BOUND, LeaseState.OFFERED))
         return Answer6(self._reply(question, Type.REPLY, [said]), declined=named)
 
@@ -458,7 +458,7 @@ class Answers6:
         """What a reply says besides addresses."""
         here, boot, found = self._here(question), question.boot, []
         if here.domain and question.message.asks_for(Code.DOMAINS):
-            with suppress(ValueError):  # what is no domain
+            with suppress(ValueError):  # not the name of a domain
                 found.append(option(Code.DOMAINS, TYPES["domains"].encode(here.domain)))
         file = self.file(question) if boot else BootFile()
         if boot and file.path is not None:

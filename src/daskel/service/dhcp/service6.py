@@ -82,6 +82,9 @@ class Dhcp6Service:
             except MalformedError as error:
                 self._shared.malformed("dhcpv6", str(error))
                 continue
+            if message.cut:
+                self._shared.malformed("dhcpv6", "DHCPv6 message: its end is missing")
+                continue
             mac = hardware_of(self._shared.site6, message, _address(peer))
             if mac is None or mac not in self._shared.site.by_mac:
                 strangers.append((message, peer))

@@ -44,8 +44,9 @@ class Offer6:
 def heard_over_ipv6(
     interface: str, messages: Sequence[bytes], seconds: float
 ) -> tuple[list[Router], list[Offer6]]:
-    """What comes within `seconds`; `messages` differ in their transaction numbers. Nothing where
-    the interface has no IPv6. Raises MissingRequirementError."""
+    """What comes within `seconds`; `messages` differ in their transaction numbers. Raises OSError
+    where the wire cannot be asked: without IPv6, or where a DHCP client of this machine has port
+    546, which is not disturbed. Raises MissingRequirementError without the permission."""
     try:
         with _udp(interface) as dhcp, _icmp(interface) as icmp:
             index = socket.if_nametoindex(interface)
@@ -55,8 +56,6 @@ def heard_over_ipv6(
             return _listen(dhcp, icmp, [message[1:4] for message in messages], seconds)
     except PermissionError:
         raise MissingRequirementError("no permission to ask the wire", "run as root") from None
-    except OSError:
-        return [], []  # as where port 546 is a DHCP client's, which is not disturbed
 
 
 def _udp(interface: str) -> socket.socket:
