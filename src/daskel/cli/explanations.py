@@ -13,7 +13,7 @@ from daskel.core.audit.explain import Explanation, Step, explain, explain_over_i
 from daskel.core.boot.arguments import ArgumentError
 from daskel.core.boot.wire import Ports
 from daskel.core.dhcp.client_messages import Face, discover
-from daskel.core.dhcp.pxe import Firmware, architecture_number
+from daskel.core.dhcp.pxe import Firmware, architecture_number, is_uefi
 from daskel.core.dhcp6.client_messages import solicit
 from daskel.core.dhcp6.message import parse
 from daskel.core.history.once import Assignments
@@ -37,7 +37,7 @@ def explain_client(
     leases, now = read_leases(file.state), time.time()
     found = effective(file.valid, name)
     firmware, how = _firmware(asked, found, leases.architecture_of(found.mac.value))
-    if ipv6 and firmware is Firmware.BIOS and not asked:  # which knows no IPv6
+    if ipv6 and not asked and not is_uefi(firmware.architecture):  # which knows no IPv6
         firmware, how = Firmware.UEFI, "the usual one that asks over IPv6"
     answers = Answers(file.valid, leases, Ports(), assigned_of(file))
     try:

@@ -13,10 +13,11 @@ from daskel.cli.output import ExitCode, Output, origin_json, short_place
 from daskel.cli.site import json_argument, open_site, site_argument
 from daskel.core.audit.explain import Explanation
 from daskel.core.boot.arguments import variables
-from daskel.core.dhcp.pxe import Firmware
+from daskel.core.dhcp.pxe import Firmware, is_uefi
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
+from daskel.core.site.over_ipv6 import over_ipv6
 from daskel.core.values import parse_mac
 from daskel.system.sitefile import SiteFile
 
@@ -58,6 +59,14 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         return ExitCode.WRONG_USE
     if args.variables:
         return _variables(output, file.valid, name)
+    if args.ipv6 and args.firmware and not is_uefi(Firmware(args.firmware).architecture):
+        output.error(f"firmware {args.firmware} does not ask over IPv6", "--firmware uefi-x64")
+        return ExitCode.WRONG_USE
+    here = effective(file.valid, name).segment
+    if args.ipv6 and here and here.value not in over_ipv6(file.valid).segments:
+        problem = f"{name}'s segment {here.value} has no IPv6 network"
+        output.error(problem, f"add network6 and server6 to [segment.{here.value}]")
+        return ExitCode.BAD_NEWS
     firmware, how, explanation = explain_client(file, name, args.firmware, ipv6=args.ipv6)
     if isinstance(explanation, str):
         output.error(explanation, "daskel check says what to do")

@@ -429,7 +429,7 @@ class Segment(LayerTable):
     pool6: Annotated[Pool6 | None, AtStart] = None
     """The addresses that are given out by DHCPv6; or "slaac", where machines make their own
     address, and only firmware is given one. Without it another server gives IPv6 addresses:
-    `daskel handoff` says what it must send.
+    `daskel handoff SEGMENT --ipv6` says what it must send.
 
     Example: ["fd61:8::100 - fd61:8::1ff"]
     Wrong: ["fd61:8::1ff - fd61:8::100"]
