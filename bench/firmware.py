@@ -26,21 +26,9 @@ from daskel.rehearse import machine
 from daskel.system.signing import load_signer, make_key
 from tests.conftest import until
 from tests.vm import guest
-from tests.vm.lab import TIDEROOM, Lab
+from tests.vm.lab import NOTEBOOK, TIDEROOM, Lab
 
-SITE = (
-    TIDEROOM
-    + """
-[root.notebook]
-[loadout.notebook]
-kernel = "notebook/vmlinuz"
-initrd = "notebook/initrd.img"
-root = "notebook"
-[group.tide]
-segment = "tideroom"
-boot = "notebook"
-"""
-)
+SITE = TIDEROOM + NOTEBOOK
 DELAY = 1000  # microseconds, in each direction
 LIMIT = 600.0  # seconds
 

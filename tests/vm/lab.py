@@ -39,6 +39,17 @@ dhcp = "full"
 pool = ["10.61.8.100 - 10.61.8.199"]
 args = ["console=ttyS0,115200"]
 """
+# And more of it: machines of a room that boot a kernel of their own to a root that they share.
+NOTEBOOK = """[root.notebook]
+[loadout.notebook]
+kernel = "notebook/vmlinuz"
+initrd = "notebook/initrd.img"
+root = "notebook"
+args = ["quiet"]
+[group.tide]
+segment = "tideroom"
+boot = "notebook"
+"""
 CI = "CI" in os.environ  # there a missing program is a failure
 
 

@@ -12,19 +12,14 @@ import pytest
 from daskel.core.efi.pe import HEADS, parse
 from tests.conftest import until
 from tests.vm import guest
-from tests.vm.lab import TIDEROOM, Lab, Machine, diagnosed, with_machines
+from tests.vm.lab import NOTEBOOK, TIDEROOM, Lab, Machine, diagnosed, with_machines
 
 pytestmark = with_machines("grub-mkimage", "busybox")
 
 SITE = (
     TIDEROOM
+    + NOTEBOOK
     + """
-[root.notebook]
-[loadout.notebook]
-kernel = "notebook/vmlinuz"
-initrd = "notebook/initrd.img"
-root = "notebook"
-args = ["quiet"]
 [loadout.unsigned]
 kernel = "notebook/unsigned"
 initrd = "notebook/initrd.img"
@@ -34,9 +29,6 @@ args = ["quiet"]
 entries = ["unsigned"]
 default = "unsigned"
 wait = "2s"
-[group.tide]
-segment = "tideroom"
-boot = "notebook"
 """
 )
 # What each machine has: keys of its table, its firmware, where it trusts the site's key

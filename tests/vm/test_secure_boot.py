@@ -9,22 +9,14 @@ import pytest
 
 from tests.conftest import until
 from tests.vm import guest
-from tests.vm.lab import TIDEROOM, Lab, Machine, diagnosed, with_machines
+from tests.vm.lab import NOTEBOOK, TIDEROOM, Lab, Machine, diagnosed, with_machines
 
 pytestmark = with_machines("grub-mkimage", "busybox")
 
 SITE = (
     TIDEROOM
+    + NOTEBOOK
     + """
-[root.notebook]
-[loadout.notebook]
-kernel = "notebook/vmlinuz"
-initrd = "notebook/initrd.img"
-root = "notebook"
-args = ["quiet"]
-[group.tide]
-segment = "tideroom"
-boot = "notebook"
 [client.tide-01]
 mac = "02:61:08:00:00:01"
 group = "tide"
