@@ -12,12 +12,14 @@ from pathlib import Path
 
 import pytest
 
+from daskel.core.content.signed_chain import CHAINS
+from daskel.core.content.unified_images import stub_path
 from daskel.core.efi.signature import signed
 from daskel.core.site.finding import Severity
 from daskel.system.signing import make_key
 from daskel.system.site_check import load_checked
 from tests.conftest import SiteText, daskel
-from tests.core.efi.programs import program, signer
+from tests.core.efi.programs import SBAT, program, signer
 
 SIGNING = '[site]\nsigning = { certificate = "keys/site.pem", key = "keys/site.key" }\n'
 KERNEL = program((b".text", b"code" * 300))
@@ -141,3 +143,36 @@ def test_what_secure_boot_would_refuse(
     problems = [found.problem for found in load_checked(site).findings]
     told = [problem for problem in problems if "Secure Boot of" in problem]
     assert len(told) == bool(said) and all(said in one and "tide-01" in one for one in told), told
+
+
+VERSIONS = program((b".text", b"code" * 300), (b".sbat", SBAT))
+CHAIN = CHAINS["uefi-x64"]
+
+
+@pytest.mark.parametrize(
+    ("path", "program", "keys", "said"),
+    [
+        (CHAIN.second, signed(KERNEL, signer()), 'secure-boot = "shim"', "(SBAT)"),
+        (CHAIN.second, VERSIONS, 'secure-boot = "shim"', "which nobody signed"),
+        (CHAIN.second, signed(VERSIONS, signer()), 'secure-boot = "shim"', ""),
+        (CHAIN.goes_on_to, KERNEL, 'secure-boot = "mok"', "(SBAT)"),
+        (CHAIN.goes_on_to, VERSIONS, 'secure-boot = "mok"', ""),  # it is signed as it is sent
+        (stub_path(CHAIN), KERNEL, 'secure-boot = "mok"\nloader = "none"', "(SBAT)"),
+        (stub_path(CHAIN), VERSIONS, 'secure-boot = "mok"\nloader = "none"', ""),
+        (CHAIN.goes_on_to, KERNEL, 'secure-boot = "mok"\nfirmware = "bios"', ""),
+        (CHAIN.second, KERNEL, "", ""),
+    ],
+)
+def test_what_shim_would_refuse(
+    demo_folder: Path, path: str, program: bytes, keys: str, said: str
+) -> None:
+    site, place = demo_folder / "daskel.toml", demo_folder / "files" / path
+    written = f'[client.tide-01]\nboot = "plain"\n{keys}\n'
+    text = SiteText(site.read_text()).replace("[client.tide-01]\n", written)
+    site.write_text(text + '[loadout.plain]\nkernel = "k"\n')
+    place.parent.mkdir(parents=True, exist_ok=True)
+    place.write_bytes(program)
+    problems = [found.problem for found in load_checked(site).findings]
+    told = [problem for problem in problems if "shim on" in problem]
+    assert len(told) == bool(said), told
+    assert all(said in one and "tide-01" in one and path in one for one in told), told

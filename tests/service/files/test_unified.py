@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import socket
 import subprocess
 from ipaddress import IPv4Address
 from pathlib import Path
@@ -14,9 +15,12 @@ from daskel.core.content.unified_images import stub_path
 from daskel.core.dhcp.client_messages import FACES
 from daskel.core.efi.pe import HEADS, parse
 from daskel.core.efi.signature import look
+from daskel.core.history.events import FileKind
 from daskel.core.reader import MalformedError
 from daskel.rehearse.client import boot
-from daskel.rehearse.fetch import tftp_pieces
+from daskel.rehearse.fetch import get_address, tftp_pieces
+from daskel.service.files.opened import Opened
+from daskel.service.files.unified import UnifiedImages
 from tests.conftest import PATIENCE, Serve, Serving, SiteText, daskel
 from tests.core.efi.programs import SBAT, program
 
@@ -151,6 +155,40 @@ def test_what_no_image_can_be_made_of(room: Serving) -> None:
     assert section(curl(room, FIRST), ".linux") == KERNEL, "it goes on"
     with pytest.raises(MalformedError):
         parse(b"<html>")
+
+
+@pytest.mark.parametrize("room", [True], indirect=True)
+def test_who_asks_often_leaves_room_for_others(room: Serving) -> None:
+    """While an image is read for the first time, which takes seconds."""
+    os.truncate(room.folder / "files/i", 1 << 30)
+    for number, name in enumerate(ADDRESSES):
+        mac = f"02:61:08:00:00:{name[-2:]}"
+        get_address(room.wire, IPv4Address("10.61.8.1"), FACES["uefi-x64"], mac, number)
+    request = b"\0\1" + path_of(FIRST).encode() + b"\0octet\0"
+    peers = {name: room.wire.outside(IPv4Address(ADDRESSES[name])) for name in ADDRESSES}
+    to = (room.address(), room.wire.ports.tftp)
+    for _ in range(300):
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as one:
+            one.bind((peers[FIRST], 0))
+            one.sendto(request, to)
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as other:
+        other.bind((peers[SECOND], 0))
+        other.settimeout(PATIENCE)
+        other.sendto(request.replace(b"-01.x64", b"-02.x64"), to)
+        assert other.recv(1024)[:4] == b"\0\3\0\1"
+
+
+def test_few_images_are_remembered() -> None:
+    images = UnifiedImages(None)
+    for number in range(20):
+        files = [
+            Opened("", FileKind.KERNEL, len(data), data=data) for data in (STUB, bytes(number + 1))
+        ]
+        opened = images.open("x.efi", files, "quiet")
+        assert section(opened.read(0, opened.size), ".linux") == bytes(number + 1)
+        opened.close()
+    assert len(images._made) == 16
+    images.close()
 
 
 def test_a_menu_of_images(serve: Serve, demo_folder: Path) -> None:

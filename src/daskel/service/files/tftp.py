@@ -30,7 +30,7 @@ _LARGEST = 65535  # bytes of a request; a path that is too long is answered, too
 _LARGEST_ACK = 2048  # bytes of an acknowledgement or an error
 _BATCH = 64  # packets read at once from one socket
 _MOST_TRANSFERS, _MOST_EACH = 4096, 32  # of all, and of one address
-_MOST_HELD = 256  # requests for images that are being worked out
+_MOST_HELD, _MOST_HELD_EACH = 256, 4  # requests for images that are being worked out
 _SWEEP, _IDLE = 0.02, 0.1  # seconds between looks at the clock for all transfers
 _MOST_WINDOWS = 4096  # clients that are remembered for losing the ends of windows
 # Bytes of IP, UDP and TFTP headers around a block, and Linux's socket option: ip(7), ipv6(7)
@@ -127,7 +127,8 @@ class TftpService:
     def _hold(self, request: Request, peer: Peer, segment: str, who: Who, opened: Opened) -> None:
         """Until the last of its bytes are known; who asks again meanwhile has asked already."""
         assert opened.ready
-        if peer in self._held or len(self._held) >= _MOST_HELD:
+        own = sum(address == peer[0] for address, _ in self._held)
+        if peer in self._held or len(self._held) >= _MOST_HELD or own >= _MOST_HELD_EACH:
             opened.close()
             return
 
