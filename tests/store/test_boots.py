@@ -19,7 +19,7 @@ SEEN = Seen(Who("tide-01", MAC), "tideroom", "x86 BIOS", "PXEClient")
 
 
 def test_what_is_kept_and_for_how_long(tmp_path: Path) -> None:
-    store, history = Store(tmp_path / "state.db"), History(1)
+    store, history = Store(tmp_path / "state.db"), History()
     for day in range(3):
         history.happened(day * 86400.0, SEEN)
         history.happened(day * 86400.0 + 5, Mounted(SEEN.who, "notebook"))
@@ -29,7 +29,7 @@ def test_what_is_kept_and_for_how_long(tmp_path: Path) -> None:
 
     kept = read_boots(tmp_path / "state.db")
     assert [boot.number for boot in kept] == [3, 2]
-    assert kept[0].root == "catalogue, read-only" and store.next_boot() == 4
+    assert kept[0].root == "catalogue, read-only" and next(store.numbers()) == 4
     assert read_boots(tmp_path / "state.db", clients=["tide-01"], until=90_000.0) == kept[1:]
     assert read_boots(tmp_path / "state.db", clients=[MAC], most=1) == kept[:1]
     assert read_boot(tmp_path / "state.db", 1) is None
@@ -46,7 +46,7 @@ def test_made_up_machines_do_not_fill_the_disk(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(database, "_MOST_STRANGERS", 10)
-    store, history = Store(tmp_path / "state.db"), History(1)
+    store, history = Store(tmp_path / "state.db"), History()
     for number in range(30):
         who = Who(None, f"06:00:00:00:00:{number:02x}")
         history.happened(float(number), Seen(who, "tideroom", "x86 BIOS", ""))
@@ -59,7 +59,7 @@ def test_made_up_machines_do_not_fill_the_disk(
 @pytest.mark.skipif(os.geteuid() != 0, reason="only root can become somebody else")
 def test_what_somebody_else_may_read(tmp_path: Path) -> None:
     """All of it when no server runs; else a failure that says so, never that there is nothing."""
-    path, history = tmp_path / "state.db", History(1)
+    path, history = tmp_path / "state.db", History()
     store = Store(path)
     history.happened(0.0, SEEN)
     store.keep_boots(history.changed())

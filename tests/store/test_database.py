@@ -53,7 +53,8 @@ def test_an_older_store_is_brought_up_to_date(tmp_path: Path) -> None:
     store.close()
     with sqlite3.connect(path) as connection:
         connection.execute("alter table sightings drop column relay")
-        for later in ("digest", "iaid"):
+        connection.execute("alter table boots drop column server")
+        for later in ("digest", "iaid", "server"):
             connection.execute(f"alter table leases drop column {later}")
         connection.execute("update schema_version set version = 3")
     assert read_lobby(path) == [seen]
@@ -82,9 +83,11 @@ def test_from_every_version_to_this_one(version: int, tmp_path: Path) -> None:
                 connection.execute(f"drop table {name}")
         if 2 <= version < 4:
             connection.execute("alter table sightings drop column relay")
-        for since, name in ((6, "digest"), (7, "iaid")):
+        for since, name in ((6, "digest"), (7, "iaid"), (8, "server")):
             if version < since:
                 connection.execute(f"alter table leases drop column {name}")
+        if 5 <= version < 8:
+            connection.execute("alter table boots drop column server")
         connection.execute("update schema_version set version = ?", (version,))
     Store(path).close()
     assert tables(path) == tables(fresh)

@@ -30,6 +30,8 @@ from daskel.core.values import counted, few
 from daskel.service import loop
 from daskel.service.control import ControlService, Running
 from daskel.service.server import Server
+from daskel.store.database import Store
+from daskel.store.shared_store import SharedStore
 from daskel.system.bootloader import build_missing
 from daskel.system.certificate import server_side
 from daskel.system.control_client import socket_path
@@ -47,6 +49,7 @@ _PRIORITIES = {"debug": 7, "info": 6, "warning": 4}  # syslog(3)
 LEVELS = tuple(_PRIORITIES)
 _MOST_WARNINGS = 20  # of one kind, a minute
 _LOOKS, _LINGERS = 0.2, 1.0  # seconds: last acknowledgements may be lost and asked for again
+_ALONE = "daskel"  # the name of a server where the site names none
 _SWITCH = 0.0005  # seconds: the thread that writes leases must not wait for the one that answers
 
 
@@ -79,9 +82,15 @@ def _server(file: SiteFile, site: Site, wire: Wire, log: Log) -> Server:
     tls = server_side(*file.certificate) if file.certificate else None
     signer = _signer(file, wire)
     return Server(
-        site, file.files, file.published, file.roots, file.slates, file.uploads, file.state, wire,
-        log.event, tls, signer=signer,
+        site, file.files, file.published, file.roots, file.slates, file.uploads, file.state,
+        _store(file, site), wire, log.event, tls, signer=signer,
     )  # fmt: skip
+
+
+def _store(file: SiteFile, site: Site) -> Store | SharedStore:
+    if file.database is None:
+        return Store(file.state)
+    return SharedStore(file.database, site.settings.name, site.own or _ALONE)
 
 
 def _signer(file: SiteFile, wire: Wire) -> Signer | None:
@@ -235,6 +244,10 @@ class Log:
             gives = "addresses by DHCPv6" if segment.dhcp == "full" else "no addresses"
             text = f"{name}: {segment.network}, server {segment.server}, {gives}"
             self._line("", "segment", text, "")
+        if site.own:
+            others = [name for name in site.servers if name != site.own]
+            text = f"{site.own}; the others are {few(others, 5)}" if others else site.own
+            self._line("", "server", text, "")
         numbers = f"DHCP {ports.dhcp}, TFTP {ports.tftp}, HTTP {ports.http}"
         numbers += f", HTTPS {ports.https}" if site.settings.https else ""
         own = site.settings.nfs == "daskel"

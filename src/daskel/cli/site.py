@@ -69,7 +69,8 @@ def load_with_seen(
 def open_site(args: argparse.Namespace, *, checked: bool) -> SiteFile:
     """The site file, when it can be used. Raises UnusableSiteError."""
     path = path_of(args)
-    file = load_checked(path) if checked else load(path)
+    own: str | None = getattr(args, "own", None)  # of several servers
+    file = load_checked(path, own=own) if checked else load(path, own=own)
     bad = [f for f in file.findings if f.severity in (Severity.INVALID, Severity.ERROR)]
     if bad:
         raise UnusableSiteError(bad, ExitCode.WRONG_USE if file.invalid else ExitCode.BAD_NEWS)

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 
 _PLAIN_MAC = re.compile(r"[0-9a-f][02468ace](?::[0-9a-f]{2}){5}")
 _UNITS = {"s": 1, "m": 60, "min": 60, "h": 3600, "d": 86400, "w": 604800}
+_PASSWORD = re.compile(r"(://[^:@/]*:)[^@]*(?=@)|(?<=[?& ])(password=)[^& ]*")
 _DURATION = re.compile(r"(\d+(?:\.\d+)?)\s*([a-z]+)")
 
 
@@ -93,6 +94,11 @@ def show_size(size: float) -> str:
             return f"{size:.0f} {unit}" if unit == "B" else f"{size:.1f} {unit}"
         size /= 1000
     raise AssertionError("unreachable")
+
+
+def without_password(url: str) -> str:
+    """A URL as it may be shown."""
+    return _PASSWORD.sub(lambda match: f"{match[1] or match[2]}***", url)
 
 
 def counted(number: int, what: str) -> str:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import asyncio
 import gc
+import hashlib
 import json
 import os
 import socket
@@ -16,6 +17,7 @@ from collections.abc import Awaitable, Callable, Collection, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from daskel.core.audit.diff import Change, differences
 from daskel.core.formats import VERSION
@@ -27,14 +29,16 @@ from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.model import Site
 from daskel.core.site.toml import LETS_OTHERS_RUN, read_toml
 from daskel.core.values import counted
+from daskel.service.peers import differing
 from daskel.service.server import Server
 from daskel.service.watching import Watching
+from daskel.store.shared_store import Applied, StoreAwayError, Told
 from daskel.system.bootloader import build_missing
 from daskel.system.control_client import Answer
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.slates import is_slate_name
 from daskel.system.site_check import load_checked
-from daskel.system.sitefile import SiteFile
+from daskel.system.sitefile import SiteFile, digests
 
 _LINE = 65536  # bytes of a question
 _CREDENTIALS = struct.Struct("3i")  # process, user, group: unix(7), SO_PEERCRED
@@ -52,6 +56,10 @@ class Running:
         self._texts, self._note = file.texts, note
         self._watching = Watching(server.history, server.clock)
         self._taken_over = taken_over  # is told of a site that is another one from now on
+        self._tasks: set[asyncio.Task[None]] = set()
+        self._tell_peers(file)
+        if server.peers:
+            server.peers.follow = self._follow
         self._since = self._begun = self._clock.now()
 
     @property
@@ -83,6 +91,7 @@ class Running:
         counts = Counter(stage.value for stage in stages.values())
         results = Counter(result(boot, self._clock.now()) for boot in boots if boot.client)
         on_disk = {path: _text(path.absolute()) for path in self._texts}
+        away = self._server.away
         return {
             "interface": VERSION,
             "site": str(self._path),
@@ -100,7 +109,47 @@ class Running:
                 for lease in self._server.aside()
             ],
             "differs": on_disk != self._texts,
+            "server": self._site.own,
+            "away": {"since": away[1], "why": away[0]} if away else None,
         }
+
+    def servers(self) -> list[Answer]:
+        """All servers of the site, as the store that they share has them."""
+        peers = self._server.peers
+        if peers is None:
+            return []
+        return [
+            {
+                "name": one.name, "alive": one.alive, "seen": self._clock.now() - one.age,
+                "since": one.began, "version": one.version, "host": one.host,
+                "clients": one.clients, "lag": one.lag, "written": one.written,
+                "leases": self._server.held_by(one.name), "this": one.name == self._site.own,
+                "differs": differing(peers.told.texts, one.texts) if one.texts else [],
+            }
+            for one in peers.servers
+        ]  # fmt: skip
+
+    def _tell_peers(self, file: SiteFile) -> None:
+        """Which site file is served, for the other servers."""
+        if self._server.peers:
+            texts = digests(file)
+            whole = hashlib.sha256(json.dumps(texts, sort_keys=True).encode()).hexdigest()
+            times = [os.stat(path).st_mtime for path in file.texts if path.exists()]
+            told = Told(whole, max(times, default=0.0), texts, 0)
+            self._server.peers.told = told
+
+    def _follow(self, applied: Applied) -> None:
+        """Another server has taken a site file over: this one's own is looked at again."""
+        task = asyncio.create_task(self._follow_to(applied))
+        self._tasks.add(task)
+        task.add_done_callback(self._tasks.discard)
+
+    async def _follow_to(self, applied: Applied) -> None:
+        await self.apply(alone=True)
+        peers = self._server.peers
+        if peers and peers.told.digest != applied.digest:
+            why = f"{applied.server} has taken over another site file than this machine has"
+            self._note("kept", f"{why}: copy it here, then: daskel apply")
 
     def assign_once(self, client: str, boot: str | None) -> None:
         """The store has it already."""
@@ -110,6 +159,15 @@ class Running:
     def forget(self, macs: Collection[str]) -> None:
         """Machines that the lobby need not remember."""
         self._server.forget(macs)
+
+    async def rows(self, asked: Answer) -> list[dict[str, Any]]:
+        """Of a table of the store, where that is a database: see `SharedStore.rows`. Raises
+        ValueError."""
+        return await self._server.rows(
+            _name(asked, "table"), clients=asked.get("clients"),
+            since=float(asked.get("began", 0)), until=float(asked.get("until") or "inf"),
+            number=asked.get("number"), most=int(asked.get("most", 100_000)),
+        )  # fmt: skip
 
     def connected(self) -> list[Answer]:
         """Clients with an NFS connection, and what they have mounted."""
@@ -143,10 +201,19 @@ class Running:
             "restart": not self._server.fits(new.site),
         }
 
-    async def apply(self) -> Answer:
-        """Take the site file over; one with an error changes nothing that runs."""
+    async def apply(self, *, alone: bool = False) -> Answer:
+        """Take the site file over; one with an error changes nothing that runs. The other servers
+        look at theirs then, but where this one is `alone`."""
         with _no_collections(kept=True):
-            return await self._apply()
+            answer = await self._apply()
+        peers = self._server.peers
+        if alone or peers is None or not answer["applied"]:
+            return answer
+        try:
+            await peers.tell_applied()
+        except StoreAwayError as error:
+            return answer | {"servers": {}, "said": f"{answer['said']}; the store: {error}"}
+        return answer | {"servers": await peers.who_followed()}
 
     async def _apply(self) -> Answer:
         try:
@@ -164,7 +231,8 @@ class Running:
     async def _load(self) -> SiteFile:
         """The site file as it is now. Raises MissingRequirementError."""
         LETS_OTHERS_RUN.set(True)
-        return await asyncio.to_thread(load_checked, self._path, roots=False)
+        own = self._site.own
+        return await asyncio.to_thread(load_checked, self._path, roots=False, own=own)
 
     async def _use(self, new: SiteFile, site: Site) -> Answer:
         try:
@@ -176,6 +244,7 @@ class Running:
         for path in made:
             self._note("built", f"boot loader {path}")
         self._texts, self._since = new.texts, self._clock.now()
+        self._tell_peers(new)
         self._taken_over(site)
         read_toml.cache_clear()
         said = f"{self._path}: {counted(len(site.clients), 'client')}"
@@ -309,6 +378,14 @@ async def _connected(running: Running, _: Answer) -> Answer:
     return {"clients": running.connected()}
 
 
+async def _servers(running: Running, _: Answer) -> Answer:
+    return {"servers": running.servers()}
+
+
+async def _rows(running: Running, asked: Answer) -> Answer:
+    return {"rows": await running.rows(asked)}
+
+
 async def _compare(running: Running, _: Answer) -> Answer:
     return await running.compare()
 
@@ -352,6 +429,8 @@ _QUESTIONS = {  # what a line says in "do"
     "events": _Question(_events),
     "boot": _Question(_boot, ("client",)),
     "connected": _Question(_connected),
+    "servers": _Question(_servers),
+    "rows": _Question(_rows, ("table", "clients", "began", "until", "number", "most")),
     "compare": _Question(_compare),
     "forget": _Question(_forget, ("macs",), changes=True),
     "once": _Question(_once, ("client", "boot"), changes=True),

@@ -10,7 +10,7 @@ from collections.abc import Callable, Collection, Mapping
 from ipaddress import IPv4Address
 from itertools import chain
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from daskel.core.boot.address import Lease
 from daskel.core.boot.segments import behind_relays, servers
@@ -36,11 +36,13 @@ from daskel.service.nfs.grants import Exports
 from daskel.service.nfs.listener import NfsService
 from daskel.service.nfs.nfsd_grants import KernelExports
 from daskel.service.nfs.portmap import PortMapper, served
+from daskel.service.peers import Peers
 from daskel.service.raw.links import Datagrams, Interface
 from daskel.service.raw.mop import MopService
 from daskel.service.raw.rpl import RplService
 from daskel.service.shared import Moving, Shared
 from daskel.store.database import Store
+from daskel.store.shared_store import SharedStore
 from daskel.system.host.confined_open import FilesFolder
 from daskel.system.host.interfaces import interface_of
 from daskel.system.host.privileges import give
@@ -62,13 +64,13 @@ class Server:
 
     def __init__(  # noqa: PLR0913 - all that it stands on, by name
         self, site: Site, files: Path, published: PublishedFolder, roots: Path, slates: Path,
-        uploads: Path, state: Path, wire: Wire,
+        uploads: Path, state: Path, store: Store | SharedStore, wire: Wire,
         emit: Callable[[Event, Stage | None], None], tls: ssl.SSLContext | None = None,
         clock: Clock = SYSTEM, signer: Signer | None = None,
     ) -> None:  # fmt: skip
         self._opened_for = _at_start(site)
         self._shared = Shared(
-            site, Store(state), FilesFolder(files), published, uploads, wire, emit, clock
+            site, store, FilesFolder(files), published, uploads, wire, emit, clock
         )  # fmt: skip
         if not wire.loopback:
             self._shared.interfaces = _own_wires(site)
@@ -182,6 +184,24 @@ class Server:
         return self._shared.leases.aside(self._shared.lease_time())
 
     @property
+    def peers(self) -> Peers | None:
+        """The site's other servers, where it has a store that they share."""
+        return self._shared.peers
+
+    async def rows(self, table: str, **which: Any) -> list[dict[str, Any]]:
+        """Of a store that is a database. Raises ValueError where it is none, or away."""
+        return await self._shared.rows(table, **which)
+
+    def held_by(self, name: str) -> int:
+        """How many addresses machines have from this one of the servers."""
+        return self.peers.held.get(name, 0) if self.peers else 0
+
+    @property
+    def away(self) -> tuple[str, float] | None:
+        """Why the store does not answer, and since when."""
+        return (self._shared.away, self._shared.away_since) if self._shared.away else None
+
+    @property
     def under_way(self) -> list[Moving]:
         """Files that are being sent now."""
         services = [*self._simple, *self._streams]
@@ -208,6 +228,8 @@ class Server:
         self._tasks.append(asyncio.create_task(self._shared.keep_lobby()))
         self._tasks.append(asyncio.create_task(self._shared.keep_boots()))
         self._tasks.append(asyncio.create_task(self._shared.look_ahead()))
+        if self.peers:
+            self._tasks.append(asyncio.create_task(self.peers.serve()))
 
     async def failed(self) -> None:
         """Returns only by raising: when one of the services ended with an error."""

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import asyncio
 import logging
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 from pathlib import Path
+from typing import Any
 
-from sqlalchemy.exc import DatabaseError
+from sqlalchemy.exc import DBAPIError
 
 from daskel.core.boot.address import Lease, Leases
 from daskel.core.boot.caller import Claims, verified, verified_over_ipv6
@@ -24,7 +25,7 @@ from daskel.core.content.computed import Files
 from daskel.core.content.upload_rules import Uploads
 from daskel.core.history.boots import Boot, History
 from daskel.core.history.events import Contested, Event, Malformed, Seen, Stage, Who
-from daskel.core.history.once import Assignments
+from daskel.core.history.once import Assignments, Once
 from daskel.core.replies.answer import Answers
 from daskel.core.replies.answer6 import Answers6
 from daskel.core.replies.memory import Datagrams
@@ -34,7 +35,9 @@ from daskel.core.site.over_ipv6 import over_ipv6
 from daskel.core.site.own_kernels import with_published
 from daskel.service.bus import Bus
 from daskel.service.clock import SYSTEM, Clock
+from daskel.service.peers import Peers
 from daskel.store.database import Store
+from daskel.store.shared_store import Beat, SharedStore, StoreAwayError
 from daskel.system.host.confined_open import FilesFolder
 from daskel.system.host.neighbours import Neighbours
 from daskel.system.requirements import MissingRequirementError
@@ -49,6 +52,8 @@ _TOGETHER, _BETWEEN = 10, 0.05  # boots written with one transaction; seconds be
 _LEASES_FIRST, _STILL = 10.0, 0.5  # seconds that boots wait at most; without a lease written
 _COPY_PAUSE = 86400.0  # seconds between two copies of the store
 _SWEEP_PAUSE = 3600.0  # seconds between two looks for boots that are too old
+_WRITE_LIMIT = 3.0  # seconds until a store that several servers share is given up
+_COUNT_AGAIN, _BUSY = 5.0, 600.0  # seconds
 _PREFIX = 10  # characters of an IPv6 address, about half of it
 _MALFORMED_PAUSE = 10.0  # seconds between two log lines about malformed messages of one service
 
@@ -69,7 +74,7 @@ def seat(who: Who, address: str) -> str:
     return who.mac or address[:_PREFIX] if ":" in address else address
 
 
-def _say_failure(written: Future[None]) -> None:
+def _say_failure(written: Future[Any]) -> None:
     error = written.exception()
     if error is not None:
         _log.warning("an assignment or a lease could not be kept: %s", error)
@@ -81,7 +86,7 @@ class Shared:
     def __init__(  # noqa: PLR0913 - all that it stands on, by name
         self,
         site: Site,
-        store: Store,
+        store: Store | SharedStore,
         files: FilesFolder,
         published: PublishedFolder,
         uploads: Path,
@@ -92,17 +97,26 @@ class Shared:
         self.files, self.wire, self._emit, self.clock = files, wire, emit, clock
         self.published = published
         self._store = store
+        self.away = ""  # why the store does not answer
+        self.away_since = 0.0  # seconds since 1970
+        self.peers: Peers | None = None
+        self._once_changed, self._once_pending = 0.0, 0
+        self._counted = float("-inf")
         self.bus = Bus()
         self.uploads = UploadsFolder(uploads)
         self.bandwidth: dict[str, Bandwidth] = {}  # by segment
-        self.history = History(store.next_boot())
+        self.history = History(store.numbers())
         self._before = store.last_boots()  # numbers of boots from before our start
         self.lobby = store.lobby()
         self.once = Assignments(site, store.once())
         self.leases: Leases = store.load()
         self._on_disk = OnDisk(self.leases.all())
         self._other_site = asyncio.Event()
-        self._steady = max(clock.now(), store.latest()) - clock.monotonic()
+        if isinstance(store, SharedStore):
+            self.peers = Peers(store, clock, self._changed, self._lost)
+            self._steady = store.clock() - clock.monotonic()
+        else:
+            self._steady = max(clock.now(), store.latest()) - clock.monotonic()
         self.use(site)
         self._writer = ThreadPoolExecutor(max_workers=1, thread_name_prefix="store")
         self._leased = float("-inf")  # when leases were written last
@@ -115,6 +129,8 @@ class Shared:
         """Answer from `site` from now on; leases, transfers and connections go on."""
         self.once.use(site)
         self.site = site
+        if self.peers:
+            self.peers.use(site)
         self.site6 = over_ipv6(site)
         self.computed = Files(site, self.wire.ports, self.once.assigned)
         self._computed6 = (
@@ -153,10 +169,19 @@ class Shared:
             self.lobby.see(event, self.clock.now())
         changed = self.once.happened(event)
         if changed is not None and event.who.name:
-            written = self._writer.submit(self._store.keep_once, event.who.name, changed)
-            written.add_done_callback(_say_failure)
+            self._keep_once(event.who.name, changed)
         self.bus.tell(event)
         self._emit(event, self._stage(event))
+
+    def _keep_once(self, client: str, assigned: Sequence[Once]) -> None:
+        self._once_pending += 1
+        written = self._writer.submit(self._store.keep_once, client, assigned)
+        written.add_done_callback(_say_failure)
+        written.add_done_callback(self._once_is_kept)
+
+    def _once_is_kept(self, _written: Future[None]) -> None:
+        self._once_pending -= 1
+        self._once_changed = self.clock.monotonic()
 
     def lease_time(self) -> float:
         """The time that leases go by, in seconds since 1970 as it was at the start: a clock that is
@@ -175,14 +200,72 @@ class Shared:
         return boot.stage if boot else None
 
     def assign_once(self, client: str, boot: str | None) -> None:
-        """What the store has already: the next boot of a client, or no longer."""
+        """The next boot of a client, or no longer. A store that is a file has it already."""
         self.once.set(client, boot)
+        if self.peers:
+            self._keep_once(client, [Once(client, boot)] if boot else [])
+
+    # --- several servers ---
+
+    def _changed(self, beat: Beat) -> None:
+        """The store answers, and other servers have changed something."""
+        now = self.clock.monotonic()
+        if self.away:
+            seconds = self.clock.now() - self.away_since
+            _log.warning("the store answers again, after %.0f s", seconds)
+            self.away = ""
+        self._steady = beat.now - now
+        assert self.peers
+        if now - self._counted > _COUNT_AGAIN:
+            self._counted, since = now, self.clock.now() - _BUSY
+            heard = sum(boot.last > since for boot in self.history.current.values() if boot.client)
+            self.peers.told = replace(self.peers.told, clients=heard)
+        for lease in beat.leases:
+            self._learn(lease)
+        if not self._once_pending and now - self._once_changed > 2 * beat.took + 0.1:
+            self.once.learn(beat.once)
+
+    def _learn(self, lease: Lease) -> None:
+        """What the store has of an address, where another server wrote it."""
+        self._on_disk.learn(lease)
+        held = self.leases.at(lease.address)
+        if not (
+            held
+            and (held.mac, held.state) == (lease.mac, lease.state)
+            and held.expires >= lease.expires
+        ):
+            self.leases.put(lease)
+
+    def _lost(self, reason: str) -> None:
+        """The store does not answer."""
+        if not self.away:
+            self.away_since = self.clock.now()
+            _log.warning(
+                "the store does not answer (%s): machines that have an address go on, others wait",
+                reason,
+            )
+        self.away = reason
+
+    async def rows(self, table: str, **which: Any) -> list[dict[str, Any]]:
+        """See `SharedStore.rows`. Raises ValueError where the store is a file, or away."""
+        if not isinstance(self._store, SharedStore):
+            raise ValueError("the store is a file")
+        try:
+            return await asyncio.to_thread(self._store.rows, table, **which)
+        except (StoreAwayError, KeyError) as error:
+            raise ValueError(f"the store does not answer: {error}") from None
+
+    def left(self, lease: Lease) -> float:
+        """Seconds for which a machine has its address whatever others do."""
+        return self._on_disk.left(lease, self.lease_time())
 
     async def keep_lobby(self) -> None:
         """Writes what was seen every two seconds, however much it is."""
         loop = asyncio.get_running_loop()
         while True:
             await self.clock.sleep(_LOBBY_PAUSE)
+            if self.away:
+                continue
             admitted = [s.mac for s in self.lobby if s.mac in self.site.by_mac]
             self.lobby.forget(admitted)
             seen = self.lobby.unkept()
@@ -225,6 +308,8 @@ class Shared:
                 copied = self.clock.monotonic()
                 await self._copy()
             await self.clock.sleep(_LOBBY_PAUSE)
+            if self.away:
+                continue
             until = self.clock.monotonic() + _LEASES_FIRST
             while boots := await self._changed_boots(until):
                 await self._write_boots(boots, None)
@@ -257,13 +342,32 @@ class Shared:
         """Whether all of these are on disk already."""
         return all(map(self._on_disk.covers, leases))
 
-    async def keep(self, leases: Sequence[Lease]) -> None:
-        """Returns when the leases are on disk; other services go on meanwhile."""
-        if leases:
-            self._leased = self.clock.monotonic()
-            rows = self._on_disk.rows(leases, self.lease_time())
-            await asyncio.get_running_loop().run_in_executor(self._writer, self._store.keep, rows)
-            self._on_disk.written(rows)
+    async def keep(self, leases: Sequence[Lease]) -> Collection[IPv4Address]:
+        """Returns when the leases are on disk; other services go on meanwhile. The addresses that
+        another server gave away meanwhile: those are not. Raises StoreAwayError."""
+        if not leases:
+            return ()
+        if self.away:
+            raise StoreAwayError(self.away)
+        self._leased = self.clock.monotonic()
+        now = self.lease_time()
+        rows, loop = self._on_disk.rows(leases, now), asyncio.get_running_loop()
+        writing = loop.run_in_executor(self._writer, self._store.keep, rows, now)
+        if isinstance(self._store, SharedStore):
+            await asyncio.wait([writing], timeout=_WRITE_LIMIT)
+            if not writing.done():
+                self._store.cut()
+        try:
+            found = await writing
+        except StoreAwayError as error:
+            self._lost(str(error))
+            raise
+        refused = {lease.address for lease in found}
+        self._on_disk.written([row for row in rows if row.address not in refused])
+        for lease in found:
+            self._on_disk.learn(lease)
+            self.leases.put(lease)
+        return refused
 
     def caller(self, server: IPv4Address, peer: str) -> tuple[str, Who]:
         """The segment and the machine that reached `server` from the address of a socket."""
@@ -336,7 +440,9 @@ class Shared:
         """Write what is not kept yet, and close the store."""
         self.say_malformed()
         self._writer.shutdown()
-        with suppress(DatabaseError):  # leases matter; a boot that is not kept does not
+        with suppress(DBAPIError):  # leases matter; a boot that is not kept does not
             self._store.keep_boots(self.history.changed())
+        if self.peers:
+            self.peers.close()
         self._store.close()
         self.files.close()

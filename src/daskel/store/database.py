@@ -6,14 +6,15 @@ What is written is on disk when the call returns.
 from __future__ import annotations
 
 import os
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import asdict
-from itertools import chain
+from itertools import chain, count
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import create_engine, delete, event, func, select
+from sqlalchemy import Column, Engine, Table, create_engine, delete, event, func, select
+from sqlalchemy.dialects import postgresql
 from sqlalchemy.dialects.sqlite import Insert, insert
 from sqlalchemy.exc import DatabaseError
 from sqlalchemy.pool import StaticPool
@@ -32,49 +33,18 @@ _MOST_STRANGERS = 2_000  # boots of machines that are not in the site
 _ROWS = (256, 128, 64, 32, 16, 8, 4, 2, 1)  # leases that one statement writes
 
 
-class Store:
-    """The store of one server. Raises MissingRequirementError when the file cannot be used."""
+class Tables:
+    """What is the same in SQLite and in PostgreSQL. `server`: what wrote it is called."""
 
-    def __init__(self, path: Path) -> None:
-        self._path, self._strangers = path, 0  # boots of strangers since they were counted
-        with suppress(OSError):  # what cannot be used is said below
-            _make_private(path)
-        _need_whole(path)
-        self._engine = create_engine(
-            f"sqlite:///{path}",
-            connect_args={"check_same_thread": False, "timeout": 5},
-            poolclass=StaticPool,
-        )
-        event.listen(self._engine, "connect", _durable)
-        dialect = self._engine.dialect
-        self._upserts = {rows: str(_upsert(rows).compile(dialect=dialect)) for rows in _ROWS}
-        try:
-            with self._engine.begin() as connection:
-                prepare(connection)
-        except DatabaseError as error:
-            remedy = "name another file with state = ... in [site], or move this one away"
-            if not os.access(path if path.exists() else path.parent, os.W_OK):
-                remedy = "run this as root, or as a user who may write it"
-            raise MissingRequirementError(
-                f"the store {path} cannot be used: {error.orig}", remedy
-            ) from error
+    _engine: Engine
+    _insert: Callable[[Table], Insert | postgresql.Insert] = staticmethod(insert)
+    server = ""
+    _strangers = 0  # boots of strangers since they were counted
 
     def load(self) -> Leases:
         """All leases."""
         with self._engine.connect() as connection:
             return Leases([lease(row._mapping) for row in connection.execute(select(LEASES))])  # noqa: SLF001 - SQLAlchemy's public name for it
-
-    def keep(self, leases: Sequence[Lease]) -> None:
-        """Write all of them in one transaction; on disk when this returns."""
-        if not leases:
-            return
-        rows = list({lease.address: _row(lease) for lease in leases}.values())  # the last ones
-        with self._engine.begin() as connection:
-            for size in _ROWS:
-                while len(rows) >= size:
-                    some, rows = rows[:size], rows[size:]
-                    values = tuple(chain.from_iterable(some))
-                    connection.exec_driver_sql(self._upserts[size], values)
 
     def once(self) -> list[Once]:
         """All assignments for one boot."""
@@ -97,9 +67,7 @@ class Store:
 
     def keep_sightings(self, sightings: Sequence[Sighting], gone: Collection[str] = ()) -> None:
         """Write what was seen, and forget what is gone; never more than the lobby holds."""
-        statement = insert(SIGHTINGS)
-        changed = {c.name: statement.excluded[c.name] for c in SIGHTINGS.c if not c.primary_key}
-        upsert = statement.on_conflict_do_update(index_elements=[SIGHTINGS.c.mac], set_=changed)
+        upsert = self._instead(SIGHTINGS, SIGHTINGS.c.mac)
         with self._engine.begin() as connection:
             if sightings:
                 connection.execute(upsert, [asdict(sighting) for sighting in sightings])
@@ -107,17 +75,6 @@ class Store:
                 connection.execute(delete(SIGHTINGS).where(SIGHTINGS.c.mac.in_(gone)))
             newest = select(SIGHTINGS.c.mac).order_by(SIGHTINGS.c.last.desc()).limit(MOST)
             connection.execute(delete(SIGHTINGS).where(SIGHTINGS.c.mac.not_in(newest)))
-
-    def next_boot(self) -> int:
-        """The number that no boot has."""
-        with self._engine.connect() as connection:
-            return int(connection.scalar(select(func.max(BOOTS.c.number))) or 0) + 1
-
-    def last_boots(self) -> dict[str, int]:
-        """The number of the last boot of every machine."""
-        newest = select(BOOTS.c.mac, func.max(BOOTS.c.number)).group_by(BOOTS.c.mac)
-        with self._engine.connect() as connection:
-            return {row[0]: row[1] for row in connection.execute(newest)}
 
     def latest(self) -> float:
         """When something was seen last, in seconds since 1970; 0 when nothing was."""
@@ -127,39 +84,95 @@ class Store:
             ]
         return max(float(last or 0) for last in found)
 
-    def boot(self, number: int) -> Boot | None:
-        """By a connection of its own: another thread may just be writing by this one."""
-        with suppress(MissingRequirementError):  # nobody is refused an answer for that
-            return read_boot(self._path, number)
-        return None
-
     def keep_boots(self, boots: Sequence[Boot], before: float | None = None) -> None:
         """Write boots, each in the place of one of its number, and forget those that ended
         `before`; of machines that are not in the site, never many more than that limit."""
-        rows = [as_row(boot) for boot in boots]
+        rows = [{**as_row(boot), "server": self.server} for boot in boots]
         self._strangers += sum(1 for boot in boots if boot.client is None)
-        statement = insert(BOOTS)
-        changed = {c.name: statement.excluded[c.name] for c in BOOTS.c if not c.primary_key}
-        upsert = statement.on_conflict_do_update(index_elements=[BOOTS.c.number], set_=changed)
         with self._engine.begin() as connection:
             if rows:
-                connection.execute(upsert, rows)
+                connection.execute(self._instead(BOOTS, BOOTS.c.number), rows)
             if before is not None:
                 connection.execute(delete(BOOTS).where(BOOTS.c.last < before))
             if before is None and self._strangers < _MOST_STRANGERS // 4:
                 return
             self._strangers = 0
             strangers = select(BOOTS.c.number).where(BOOTS.c.client.is_(None))
-            older = strangers.order_by(BOOTS.c.number.desc()).offset(_MOST_STRANGERS)
+            older = strangers.order_by(BOOTS.c.began.desc()).offset(_MOST_STRANGERS)
             connection.execute(delete(BOOTS).where(BOOTS.c.number.in_(older)))
 
-    def copy(self) -> None:
-        """Keep a copy beside it. Raises MissingRequirementError, OSError."""
-        keep_copy(self._path)
+    def _instead(self, table: Table, key: Column[Any]) -> Insert | postgresql.Insert:
+        """The statement that writes rows, each in the place of the one with its key."""
+        statement = self._insert(table)
+        changed = {c.name: statement.excluded[c.name] for c in table.c if not c.primary_key}
+        return statement.on_conflict_do_update(index_elements=[key], set_=changed)
 
     def close(self) -> None:
         """Close the database."""
         self._engine.dispose()
+
+
+class Store(Tables):
+    """The store of one server. Raises MissingRequirementError when the file cannot be used."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        with suppress(OSError):  # what cannot be used is said below
+            _make_private(path)
+        _need_whole(path)
+        self._engine = create_engine(
+            f"sqlite:///{path}",
+            connect_args={"check_same_thread": False, "timeout": 5},
+            poolclass=StaticPool,
+        )
+        event.listen(self._engine, "connect", _durable)
+        dialect = self._engine.dialect
+        self._upserts = {rows: str(_upsert(rows).compile(dialect=dialect)) for rows in _ROWS}
+        try:
+            with self._engine.begin() as connection:
+                prepare(connection)
+        except DatabaseError as error:
+            remedy = "name another file with state = ... in [site], or move this one away"
+            if not os.access(path if path.exists() else path.parent, os.W_OK):
+                remedy = "run this as root, or as a user who may write it"
+            raise MissingRequirementError(
+                f"the store {path} cannot be used: {error.orig}", remedy
+            ) from error
+
+    def keep(self, leases: Sequence[Lease], now: float = 0.0) -> Sequence[Lease]:  # noqa: ARG002 - as `SharedStore.keep`, which others may have changed
+        """Write all of them in one transaction; on disk when this returns. Those that another
+        server's stand in the way of: none."""
+        if not leases:
+            return ()
+        rows = list({lease.address: _row(lease) for lease in leases}.values())  # the last ones
+        with self._engine.begin() as connection:
+            for size in _ROWS:
+                while len(rows) >= size:
+                    some, rows = rows[:size], rows[size:]
+                    values = tuple(chain.from_iterable(some))
+                    connection.exec_driver_sql(self._upserts[size], values)
+        return ()
+
+    def numbers(self) -> Iterator[int]:
+        """The numbers of the boots to come."""
+        with self._engine.connect() as connection:
+            return count(int(connection.scalar(select(func.max(BOOTS.c.number))) or 0) + 1)
+
+    def last_boots(self) -> dict[str, int]:
+        """The number of the last boot of every machine."""
+        newest = select(BOOTS.c.mac, func.max(BOOTS.c.number)).group_by(BOOTS.c.mac)
+        with self._engine.connect() as connection:
+            return {row[0]: row[1] for row in connection.execute(newest)}
+
+    def boot(self, number: int) -> Boot | None:
+        """By a connection of its own: another thread may just be writing by this one."""
+        with suppress(MissingRequirementError):  # nobody is refused an answer for that
+            return read_boot(self._path, number)
+        return None
+
+    def copy(self) -> None:
+        """Keep a copy beside it. Raises MissingRequirementError, OSError."""
+        keep_copy(self._path)
 
 
 def _need_whole(path: Path) -> None:
@@ -197,4 +210,4 @@ def _row(lease: Lease) -> tuple[object, ...]:
         lease.architecture,
     )  # fmt: skip
     more = () if lease.iaid is None else (lease.iaid,)
-    return (*values, digest(*values, *more), lease.iaid)
+    return (*values, digest(*values, *more), lease.iaid, "")

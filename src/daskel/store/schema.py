@@ -36,6 +36,7 @@ LEASES = Table(
     Column("architecture", Integer),
     Column("digest", String, nullable=False, server_default=""),  # of all the others
     Column("iaid", Integer),  # of an IPv6 address
+    Column("server", String, nullable=False, server_default=""),  # that wrote it, of several
 )
 
 SIGHTINGS = Table(  # machines that are not in the site and wanted to boot
@@ -70,7 +71,36 @@ BOOTS = Table(
     Column("last", Float, nullable=False),
     Column("stage", String, nullable=False),
     Column("events", JSON, nullable=False),  # [time, event] each
+    Column("server", String, nullable=False, server_default=""),  # that it came to, of several
 )
+
+SHARED = MetaData()  # what a store of several servers has beside that
+
+SERVERS = Table(
+    "servers",
+    SHARED,
+    Column("name", String, primary_key=True),
+    Column("token", String, nullable=False),  # of the process that has the name
+    Column("began", Float, nullable=False),  # seconds since 1970, by the database's clock
+    Column("beat", Float, nullable=False),  # when it was heard of last
+    Column("version", String, nullable=False),  # of Daskel
+    Column("host", String, nullable=False),
+    Column("digest", String, nullable=False),  # of its site file
+    Column("written", Float, nullable=False),  # when that was changed last
+    Column("texts", JSON, nullable=False),  # digests of the files that it is made of
+    Column("clients", Integer, nullable=False),  # machines that it has to do with now
+    Column("lag", Float, nullable=False),  # seconds that its last exchange with the database took
+)
+
+APPLIED = Table(  # which site file was taken over last, for the others to look at theirs
+    "applied",
+    SHARED,
+    Column("digest", String, nullable=False),
+    Column("server", String, nullable=False),
+    Column("at", Float, nullable=False),
+)
+
+WHOSE = Table("whose", SHARED, Column("site", String, nullable=False))
 
 _CREATED: tuple[str, ...] = ()  # new tables alone, which are made where they are missing
 # What makes a store of the version before into one of this; none is ever changed or removed.
@@ -82,7 +112,20 @@ MIGRATIONS: Mapping[int, Sequence[str]] = {
     5: _CREATED,  # and boots
     6: ("ALTER TABLE leases ADD COLUMN digest VARCHAR DEFAULT '' NOT NULL",),
     7: ("ALTER TABLE leases ADD COLUMN iaid INTEGER",),
+    8: (
+        "ALTER TABLE leases ADD COLUMN server VARCHAR DEFAULT '' NOT NULL",
+        "ALTER TABLE boots ADD COLUMN server VARCHAR DEFAULT '' NOT NULL",
+    ),
 }
+# Of PostgreSQL alone: which of its transactions wrote a lease last, so that the other servers find
+# what is new; and numbers of boots that no two servers have.
+_OF_POSTGRESQL = (
+    "ALTER TABLE leases ADD COLUMN IF NOT EXISTS changed xid8 NOT NULL "
+    "DEFAULT pg_current_xact_id()",
+    "CREATE INDEX IF NOT EXISTS leases_changed ON leases (changed)",
+    "CREATE SEQUENCE IF NOT EXISTS boot_numbers",
+)
+_LOCK = 6108  # of PostgreSQL: two servers that begin at once
 CURRENT = max(MIGRATIONS)
 
 
@@ -91,6 +134,17 @@ def prepare(connection: Connection) -> None:
 
     Raises MissingRequirementError when a newer Daskel made it.
     """
+    shared = connection.dialect.name == "postgresql"
+    if shared:
+        connection.execute(text(f"SELECT pg_advisory_xact_lock({_LOCK})"))
+    _prepare(connection)
+    if shared:
+        SHARED.create_all(connection)
+        for statement in _OF_POSTGRESQL:
+            connection.execute(text(statement))
+
+
+def _prepare(connection: Connection) -> None:
     before = set(inspect(connection).get_table_names())
     METADATA.create_all(connection)
     version = connection.scalar(select(VERSION.c.version))

@@ -50,13 +50,15 @@ def load_checked(
     only: Collection[str] | None = None,
     *,
     roots: bool = True,
+    own: str | None = None,
 ) -> SiteFile:
     """Read a site file and find everything that is wrong with it and with what it names.
 
     `only` looks closely at some clients alone: what an edit of theirs can have broken. Without
-    `roots`, the folders of the roots are left alone: a running server cannot see them.
+    `roots`, the folders of the roots are left alone: a running server cannot see them. `own`: see
+    `load`.
     """
-    file = load(path, instead)
+    file = load(path, instead, own)
     if file.site is not None:
         names = None if only is None else [name for name in only if name in file.site.clients]
         file.findings += check_site(file.site, names)

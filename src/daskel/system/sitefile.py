@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import glob
+import hashlib
 import os
 import re
 import stat
@@ -12,13 +13,15 @@ from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from daskel.core.site.finding import Finding, Severity
+from daskel.core.site.finding import Finding, Severity, did_you_mean
 from daskel.core.site.includes import Text, includes, template_files
 from daskel.core.site.model import Site
 from daskel.core.site.own_kernels import of_path, with_published
 from daskel.core.site.parse import parse, place
 from daskel.core.site.positions import Origin
+from daskel.core.site.several import chosen, seen_by
 from daskel.system.bootloader import signed, stubs, unbuilt
+from daskel.system.host.interfaces import addresses
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.publishing import BLOBS, PublishedFolder, preview
 from daskel.system.roots.roots import RootFolder
@@ -108,16 +111,37 @@ class SiteFile:
 
     @property
     def state(self) -> Path:
-        """The store."""
+        """The store; where that is a database, what begins like the server's own files."""
         assert self.site
-        return self.folder(self.site.settings.state)
+        settings = self.site.settings
+        return self.folder(f"{settings.local}/state" if self.database else settings.state)
+
+    @property
+    def database(self) -> str | None:
+        """The URL of the store, where it is a database."""
+        assert self.site
+        state = self.site.settings.state
+        return state if "://" in state else None
+
+
+def digests(file: SiteFile) -> dict[str, str]:
+    """Of each of its texts, by its name; several servers compare them."""
+    folder = file.path.absolute().parent
+    found = {}
+    for path, text in file.texts.items():
+        whole = path.absolute()
+        name = str(whole.relative_to(folder)) if whole.is_relative_to(folder) else str(whole)
+        found[name] = hashlib.sha256(text.encode()).hexdigest()
+    return found
 
 
 Instead = Mapping[Path, str]  # texts that are not written yet, by their file
 
 
-def load(path: Path, instead: Instead | None = None) -> SiteFile:
-    """Read a site file, without the checks that go beyond it. Raises MissingRequirementError."""
+def load(path: Path, instead: Instead | None = None, own: str | None = None) -> SiteFile:
+    """Read a site file, without the checks that go beyond it, as the server `own` has it, where it
+    has several; without that, as the one that this machine is, else the first. Raises
+    MissingRequirementError."""
     changed = instead or {}
     try:
         text = changed.get(path) or path.read_bytes().decode().replace("\r\n", "\n")
@@ -142,8 +166,24 @@ def load(path: Path, instead: Instead | None = None) -> SiteFile:
         file.site = replace(
             file.site, unbuilt=unbuilt(files), signed=signed(files), stubs=stubs(files)
         )
+        if file.site.servers:
+            file.site = _seen_here(file.site, own)
+        elif own is not None:
+            raise MissingRequirementError(f"{path} has no [server.{own}]", "leave --as out")
         _publish(file, file.site)
     return file
+
+
+def _seen_here(site: Site, own: str | None) -> Site:
+    if own is not None and own not in site.servers:
+        remedy = did_you_mean(own, site.servers)
+        raise MissingRequirementError(f"the site has no [server.{own}]", remedy)
+    return seen_by(site, own or this_machine(site) or next(iter(site.servers)))
+
+
+def this_machine(site: Site) -> str | None:
+    """The server whose addresses this machine has."""
+    return chosen(site, {address for own in addresses().values() for address in own})
 
 
 def _publish(file: SiteFile, site: Site) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from dataclasses import replace
 from ipaddress import IPv4Address
+from itertools import count
 
 import pytest
 from hypothesis import given
@@ -290,7 +291,7 @@ def test_much_slower_than_its_neighbours() -> None:
 
 
 def test_history_begins_a_boot_with_the_firmware_and_goes_on_with_the_same_try() -> None:
-    history = History(7)
+    history = History(count(7))
     for at, event in enumerate([SEEN, SEEN, *INITRD[1:], *SYSTEM]):
         history.happened(at, event)
     assert history.current[MAC].number == 7 and history.current[MAC].stage is Stage.RUNNING

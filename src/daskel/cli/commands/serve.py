@@ -17,10 +17,13 @@ from daskel.core.site.model import Site
 from daskel.core.values import few
 from daskel.service.recorder import Recorder
 from daskel.service.server import listening_on
+from daskel.system.requirements import MissingRequirementError
+from daskel.system.sitefile import this_machine
 
 EXAMPLE = (
     "daskel serve",
     "daskel serve --loopback        # practise: no root, no network",
+    "daskel serve --as north        # one of several servers of the site",
     "daskel serve --until-done tide # one batch, and the server ends by itself",
     "daskel serve --record packets  # each boot as a capture, for daskel diagnose --capture",
 )
@@ -37,6 +40,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         help="practise on this machine alone: loopback addresses, port numbers moved up by BASE "
         f"(default {_LOOPBACK_BASE}), no root needed",
     )
+    parser.add_argument(
+        "--as", dest="own", metavar="NAME",
+        help="be this one of the site's servers (default: the one that has an address of this "
+        "machine)",
+    )  # fmt: skip
     parser.add_argument(
         "--until-done",
         nargs="?",
@@ -74,6 +82,11 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     if args.record and args.loopback:
         output.error("there are no wires to record on loopback", "give only one of the two")
         return ExitCode.WRONG_USE
+    site = file.valid
+    if site.servers and args.own is None and this_machine(site) is None:
+        problem = f"which of the servers {few(list(site.servers), 5)} this machine is, is not clear"
+        remedy = "none of their addresses is here, or those of several are: daskel serve --as NAME"
+        raise MissingRequirementError(problem, remedy)
     publish(file, output)
     log = Log(output, args.level)
     if args.until_done is not None:

@@ -307,7 +307,7 @@ def _one_of(mine: Mapping[str, Any], theirs: Mapping[str, Any], name: str) -> di
 
 
 def _why(field: _Field) -> Unnoticed:
-    return Unnoticed.SERVER if field.kind in ("site", "segment") else Unnoticed.UNUSED
+    return Unnoticed.SERVER if field.kind in ("site", "segment", "server") else Unnoticed.UNUSED
 
 
 def _field_words(before: Site, after: Site, field: _Field) -> str:

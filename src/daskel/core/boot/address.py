@@ -44,8 +44,9 @@ class Lease(NamedTuple):
     iaid: int | None = None  # of an IPv6 address: a machine may ask for several (RFC 8415 12)
 
     def holds(self, now: float) -> bool:
-        """Whether the address is still the machine's at `now` (seconds since 1970)."""
-        return self.state is not LeaseState.RELEASED and now < self.expires
+        """Whether nobody else may have the address at `now` (seconds since 1970). One that was
+        given back can be promised for longer, where other servers do not know of that yet."""
+        return now < self.expires
 
 
 class Leases:
@@ -100,7 +101,7 @@ class Leases:
         """The leases of IPv6 that a machine has at `now`."""
         known = self._associations.get((segment, mac), ())
         found = (self._by_machine[segment, mac, iaid] for iaid in known)
-        return [lease for lease in found if lease.holds(now)]
+        return [le for le in found if le.state is not LeaseState.RELEASED and le.holds(now)]
 
     def machine_at(self, address: IPv4Address | IPv6Address, now: float) -> str | None:
         """The MAC address of the machine that has `address` now."""

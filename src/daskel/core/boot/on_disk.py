@@ -37,6 +37,15 @@ class OnDisk:
             and lease.iaid == held.iaid
         )
 
+    def left(self, lease: Lease, now: float) -> float:
+        """Seconds for which the machine has this address by what is on disk, whatever was to be
+        written since; 0 where it is not the machine's."""
+        held = self._written.get(int(lease.address))
+        if held is None or held.state is not LeaseState.BOUND:
+            return 0.0
+        own = held.mac == lease.mac and held.segment == lease.segment and held.iaid == lease.iaid
+        return max(held.expires - now, 0.0) if own else 0.0
+
     def rows(self, leases: Sequence[Lease], now: float) -> list[Lease]:
         """What is to be written for them, the last of each address; `now` in seconds since 1970.
         Nothing covers any of these addresses until `written`."""
@@ -47,6 +56,12 @@ class OnDisk:
                 rows[number] = lease._replace(expires=longer)
         self._asked.update(rows)
         return list(rows.values())
+
+    def learn(self, lease: Lease) -> None:
+        """Another server has written it."""
+        number = int(lease.address)
+        if self._asked.get(number) is self._written.get(number):  # else it is written here just now
+            self._asked[number] = self._written[number] = lease
 
     def written(self, rows: Sequence[Lease]) -> None:
         """These, from `rows`, are on disk."""

@@ -162,6 +162,33 @@ def read_area(area: bytes, where: str, options: dict[int, bytes]) -> None:
         options[code] = options[code] + area[value:at] if code in options else area[value:at]
 
 
+def kind_and_server(data: bytes) -> tuple[int | None, bytes | None]:
+    """The message type, and the server that a message is for (RFC 2132 9.6, 9.7), without reading
+    the rest; None for what is not there, or not where it is usual."""
+    kind = _find(data, 53, 1)
+    server = _find(data, 54, 4)
+    return data[kind] if kind else None, data[server : server + 4] if server else None
+
+
+def with_lease_time(data: bytes, seconds: int) -> bytes:
+    """A reply with another lease time (RFC 2132 9.2); as it is where it has none."""
+    at = _find(data, 51, 4)
+    return data[:at] + seconds.to_bytes(4, "big") + data[at + 4 :] if at else data
+
+
+def _find(data: bytes, code: int, length: int) -> int | None:
+    """Where the value of an option of this length is, in the area for options."""
+    at, size = _FIXED, len(data)
+    while at + 1 < size and data[at] != _END:
+        if data[at] == _PAD:
+            at += 1
+        elif data[at] == code:
+            return at + 2 if data[at + 1] == length and at + 2 + length <= size else None
+        else:
+            at += 2 + data[at + 1]
+    return None
+
+
 def encode_option(code: int, value: bytes) -> bytes:
     """Code, length, value; values beyond 255 bytes are split (RFC 3396 section 5)."""
     pieces = [value[i : i + 255] for i in range(0, len(value), 255)] or [b""]

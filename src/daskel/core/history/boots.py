@@ -9,7 +9,7 @@ from collections import deque
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from enum import Enum
-from itertools import islice, takewhile
+from itertools import count, islice, takewhile
 from typing import Any
 
 from daskel.core.history.encoding import as_json, from_json
@@ -268,12 +268,12 @@ def from_row(row: Mapping[str, Any]) -> Boot:
 
 
 class History:
-    """The current boot of every machine. `first` is the number of the next boot."""
+    """The current boot of every machine. `numbers`: those of the boots to come."""
 
-    def __init__(self, first: int = 1) -> None:
+    def __init__(self, numbers: Iterator[int] | None = None) -> None:
         self.current: dict[str, Boot] = {}  # by MAC address; what happened last is at the end
         self._left: dict[str, Boot] = {}  # the boot before, of firmware that went on at once
-        self._next = first
+        self._numbers = count(1) if numbers is None else numbers
         self.recent: deque[tuple[float, Event]] = deque(maxlen=_RECENT)
         self._changed: dict[int, tuple[Boot, float]] = {}  # and when it was last not kept
         self._strangers: dict[str, None] = {}  # those that are not in the site, oldest first
@@ -326,8 +326,7 @@ class History:
         return boot.stage not in _BEGINNINGS or now - boot.last > _SAME_TRY
 
     def _begin(self, mac: str, client: str | None, now: float) -> Boot:
-        boot = Boot(self._next, mac, client, now)
-        self._next += 1
+        boot = Boot(next(self._numbers), mac, client, now)
         if client is None:
             self._strangers.pop(mac, None)
             self._strangers[mac] = None

@@ -42,6 +42,16 @@ class Assignments:
         if boot is not None:
             self._waiting[client] = boot
 
+    def learn(self, assigned: Collection[Once]) -> None:
+        """What the store has, where other servers write it, too."""
+        waiting = {once.client: once.boot for once in assigned if not once.running}
+        running = {once.client: once.boot for once in assigned if once.running}
+        for client in self._waiting.keys() | waiting.keys():
+            if self._waiting.get(client) != waiting.get(client):
+                self.set(client, waiting.get(client))
+        self._running.clear()
+        self._running.update(running)
+
     def slate(self, root: str, client: str, version: int | None) -> bool:
         """The version that a client's slate stays on, None when it stays on none; whether that is
         another one than before."""

@@ -41,6 +41,7 @@ from daskel.core.replies.reply import Question, Replies, no_boot_file
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.layers import NOT_ASSIGNED, Assigned, effective
 from daskel.core.site.model import Site
+from daskel.core.site.several import peers
 from daskel.core.values import mac_text
 
 _SAY_AGAIN, _MOST_NO_FILES = 60.0, 5000  # seconds; machines
@@ -73,6 +74,7 @@ class Answers:
         self.site, self.leases = site, leases
         self.replies = Replies(site, ports, assigned)
         fixed = site.by_address.keys()
+        self._peers = {address for all_of in peers(site).values() for address in all_of}
         self._rules = {name: Addresses(name, seg, fixed) for name, seg in site.segments.items()}
         self._no_files: dict[str, tuple[str, float]] = {}  # by machine: what was said, and when
         self._strangers: dict[str, tuple[float, int]] = {}  # when counted, and how many since
@@ -263,6 +265,8 @@ class Answers:
             self.leases.put(_ended(lease, question.now))
         chosen = question.request.address_option(Code.SERVER_ID)
         if chosen is None or question.request.message_type is not MessageType.REQUEST:
+            return Answer()
+        if chosen in self._peers:
             return Answer()
         event = OtherServer(question.who, question.segment, chosen, "gave this machine an address")
         return Answer(events=[event])

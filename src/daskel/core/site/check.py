@@ -29,6 +29,7 @@ def check(site: Site, only: Collection[str] | None = None) -> list[Finding]:
         *_same_place(site),
         *_pool_sizes(site),
         *_ipv6(site, only),
+        *_servers(site),
         *(_unused(site) if only is None else ()),
     ]
 
@@ -82,6 +83,46 @@ def _segments(site: Site) -> Iterator[Finding]:
         if one.network.overlaps(other.network):
             problem = f"segment {b} ({other.network}) overlaps segment {a} ({one.network})"
             yield _error(site, ("segment", b, "network"), problem, "give each its own network")
+
+
+def _servers(site: Site) -> Iterator[Finding]:
+    """Several servers of one site."""
+    if not site.servers:
+        return
+    if len(site.servers) > 1 and "://" not in site.settings.state:
+        problem = f"{len(site.servers)} servers cannot share a store that is a file"
+        remedy = 'name a database: state = "postgresql://..."'
+        yield _error(site, ("site", "state"), problem, remedy)
+    for name, segment in site.segments.items():
+        having = {one: s.addresses[name] for one, s in site.servers.items() if name in s.addresses}
+        if not having and segment.enabled:
+            problem = f"no server has an address on segment {name}"
+            remedy = f'add one to addresses in a [server.NAME]: {name} = "{segment.server}"'
+            yield _error(site, ("segment", name), problem, remedy)
+        for one, address in having.items():
+            place = ("server", one, "addresses", name)
+            yield from _server_address(site, place, name, address)
+            first = next(other for other, its in having.items() if its == address)
+            if first != one:
+                problem = f"{one} has the address {address}, which {first} has already"
+                yield _error(site, place, problem, "give each server its own")
+
+
+def _server_address(
+    site: Site, place: tuple[str | int, ...], name: str, address: IPv4Address
+) -> Iterator[Finding]:
+    segment = site.segments[name]
+    if address == segment.server:  # which is looked at with its segment
+        return
+    if not segment.relays:
+        yield from _host_address(site, place, "server", address, segment)
+    for part in segment.pool:
+        if address in part:
+            problem = f"pool {part} contains the server address {address}"
+            yield _error(site, place, problem, "let the pool begin or end beside it")
+    if address in site.by_address:
+        problem = f"the address {address} is {site.by_address[address]}'s"
+        yield _error(site, place, problem, "choose another address")
 
 
 def _ipv6(site: Site, only: Collection[str] | None) -> Iterator[Finding]:

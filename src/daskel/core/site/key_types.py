@@ -290,6 +290,19 @@ _OPTIONS: dict[str, Any] = {
 _FILES: dict[str, Any] = {"type": "object", "additionalProperties": {"type": "string"}}
 _TYPE: dict[str, Any] = {"type": ["string", "integer"]}
 
+
+def _store(value: object) -> str:
+    text = _text(value, "the path of a file")
+    if "://" not in text:
+        return text
+    scheme, rest = text.split("://", 1)
+    if scheme not in ("postgresql", "postgres"):
+        raise ValueError("is not a store; write the path of a file, or postgresql://...")
+    if "/" not in rest.partition("?")[0] and "dbname=" not in rest:
+        raise ValueError("names no database; write one like postgresql://db.skerry.example/daskel")
+    return text
+
+
 Flag = Annotated[bool, Strict()]
 Whole = Annotated[int, Strict()]
 MemoryAddress = Annotated[Whole, Field(ge=0, lt=MEMORY_END)]  # of a client's memory
@@ -323,6 +336,7 @@ Duration = Annotated[int, BeforeValidator(_duration), _text_of("duration")]  # s
 Size = Annotated[int, BeforeValidator(_size), _text_of("size")]  # bytes
 Rate = Annotated[int, BeforeValidator(_rate), _text_of("rate")]  # bytes per second
 Place = Annotated[str, BeforeValidator(_place), _text_of("row and number")]
+StorePlace = Annotated[str, BeforeValidator(_store), _text_of("path or URL")]
 Listening = Annotated[
     tuple[IPv4Address, int], BeforeValidator(_listens), _text_of("address and port")
 ]

@@ -22,6 +22,7 @@ from daskel.core.site.tables import (
     Option,
     Root,
     Segment,
+    Server,
     SiteTable,
     Table,
     Upload,
@@ -30,6 +31,7 @@ from daskel.core.site.tables import (
 _PLACES = {  # where a site has the tables of each kind
     "segment": "segments", "option": "options", "firmware": "firmware", "root": "roots",
     "loadout": "loadouts", "choice": "choices", "file": "files", "upload": "uploads",
+    "server": "servers",
     "group": "groups", "client": "clients",
 }  # fmt: skip
 
@@ -51,6 +53,7 @@ class Site:
     choices: Mapping[str, Choice]
     files: Mapping[str, File]
     uploads: Mapping[str, Upload]
+    servers: Mapping[str, Server]  # where there are several
     groups: Mapping[str, Group]
     clients: Mapping[str, Client]
     positions: Sources
@@ -61,6 +64,7 @@ class Site:
     published: Published = field(default_factory=dict)  # what roots boot with
     own_kernels: frozenset[str] = frozenset()  # loadouts that boot the kernel of their root
     ipv4: Mapping[str, Segment] = field(default_factory=dict)  # see `over_ipv6`
+    own: str | None = None  # whose addresses its segments have: see `several`
     by_mac: Mapping[str, str] = field(init=False)  # MAC address to client name
     by_address: Mapping[IPv4Address, str] = field(init=False)  # fixed address to client name
 

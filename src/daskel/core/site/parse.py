@@ -61,6 +61,7 @@ class _Reading:
     def site(self) -> Site:
         self._format()
         self._known_sections()
+        self._servers_of_segments()
         tables = {kind: self._tables(kind) for kind in TABLES}
         clients = tables["client"]
         site = Site(
@@ -73,6 +74,7 @@ class _Reading:
             choices=tables["choice"],
             files=tables["file"],
             uploads=tables["upload"],
+            servers=tables["server"],
             templates=self.templates,
             groups=tables["group"],
             clients=clients,
@@ -101,6 +103,18 @@ class _Reading:
             if name not in known:
                 remedy = did_you_mean(name, known)
                 self._invalid((name,), f"there is no section {name!r}", remedy, key=True)
+
+    def _servers_of_segments(self) -> None:
+        """The first address that a [server.NAME] has on a segment stands for `server` there."""
+        servers, segments = self.raw.get("server"), self.raw.get("segment")
+        if not isinstance(servers, dict) or not isinstance(segments, dict):
+            return
+        for name, segment in segments.items():
+            for server in servers.values():
+                addresses = server.get("addresses") if isinstance(server, dict) else None
+                if isinstance(addresses, dict) and name in addresses and isinstance(segment, dict):
+                    segments[name] = {"server": addresses[name], **segment}
+                    break
 
     def _settings(self) -> SiteTable:
         """The site's own table; where it has errors, as much of it as can be understood."""
@@ -226,6 +240,19 @@ class _References:
             origin = site.positions.of(("choice", name), key=True)
             problem = f"{name} is the name of a choice and of a loadout"
             self.findings.append(Finding(Severity.INVALID, origin, problem, "rename one of them"))
+        for name, segment in site.segments.items():
+            having = [s.addresses[name] for s in site.servers.values() if name in s.addresses]
+            if having and segment.server not in having:
+                problem = (
+                    f"segment {name} has the server {segment.server}, which no [server.NAME] has"
+                )
+                origin = site.positions.of(("segment", name, "server"))
+                remedy = "leave it out here"
+                self.findings.append(Finding(Severity.INVALID, origin, problem, remedy))
+        for name, server in site.servers.items():
+            for key in ("addresses", "addresses6"):
+                for segment in getattr(server, key):
+                    self._known("segment", segment, ("server", name, key, segment))
         for name, file in site.files.items():
             self._file(name, file)
         for name in site.uploads:

@@ -28,7 +28,7 @@ _NAMED: Mapping[str, str] = {  # an example of each kind of table
     "segment": "tideroom", "option": "desk-broker", "firmware": "desk-terminal",
     "root": "notebook", "loadout": "notebook", "choice": "tideroom",
     "file": '"boards/{{ client.mac_dashed }}/*"', "upload": '"logs/{{ client.name }}/*"',
-    "group": "tide", "client": "tide-01",
+    "server": "north", "group": "tide", "client": "tide-01",
 }  # fmt: skip
 _AROUND: Mapping[str, Mapping[str, str]] = {  # the site in which examples are read
     "": {"format": "1"},
@@ -42,6 +42,7 @@ _AROUND: Mapping[str, Mapping[str, str]] = {  # the site in which examples are r
     "loadout.notebook": {"kernel": '"notebook/vmlinuz"', "root": '"notebook"'},
     "loadout.disk": {"boot": '"local"'},
     "choice.tideroom": {"entries": '["notebook", "disk"]'},
+    "server.north": {"addresses": '{ tideroom = "10.61.8.1", quay = "10.61.11.1" }'},
     "group.tide": {"segment": '"tideroom"', "boot": '"tideroom"'},
     "client.tide-01": {"mac": '"02:61:08:00:00:01"', "group": '"tide"'},
 }  # fmt: skip

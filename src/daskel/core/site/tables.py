@@ -43,6 +43,7 @@ from daskel.core.site.key_types import (
     Service,
     Size,
     SlateKind,
+    StorePlace,
     Title,
     Whole,
 )
@@ -304,10 +305,19 @@ class SiteTable(LayerTable):
     Wrong: { certificate = "keys/site.pem" }
     """
 
-    state: Annotated[str, AtStart] = "/var/lib/daskel/state.db"
-    """The file that keeps leases, machines seen and past boots, relative to the site file.
+    state: Annotated[StorePlace, AtStart] = "/var/lib/daskel/state.db"
+    """Where leases, machines seen and past boots are kept: a file, relative to the site file, or a
+    PostgreSQL database, which several servers can share.
 
-    Example: "/var/lib/daskel/state.db"
+    Example: "postgresql://daskel@db.skerry.example/daskel"
+    Wrong: "mysql://db.skerry.example/daskel"
+    """
+
+    local: Annotated[str, AtStart] = "/var/lib/daskel"
+    """The folder of what a server keeps for itself where `state` is a database: its control socket,
+    and the key of its NFS handles. Relative to the site file.
+
+    Example: "/var/lib/daskel"
     Wrong: 5
     """
 
@@ -346,7 +356,7 @@ class Segment(LayerTable):
 
     server: Annotated[Address, AtStart]
     """This machine's address there, a fixed one. For clients behind a relay agent: an address of
-    this machine that they can reach.
+    this machine that they can reach. Where the site has several servers, `[server.NAME]` has them.
 
     Example: "10.61.8.1"
     Wrong: "10.61.80.1"
@@ -867,6 +877,27 @@ class Upload(Table):
     """
 
 
+class Server(Table):
+    """One of several servers that look after the same site, and share its store. Each has a copy of
+    the site file; `daskel serve --as NAME` says which one a machine is, where its addresses do not
+    tell."""
+
+    addresses: dict[str, Address] = Field(default_factory=dict, min_length=1)
+    """Its address on each segment that it serves, by the segment's name. A segment needs no
+    `server` then.
+
+    Example: { tideroom = "10.61.8.1", quay = "10.61.11.1" }
+    Wrong: { tideroom = "10.61.8" }
+    """
+
+    addresses6: dict[str, Address6] = Field(default_factory=dict)
+    """Its IPv6 address on each segment that it serves over IPv6, in the place of `server6`.
+
+    Example: { tideroom = "fd61:8::1" }
+    Wrong: { tideroom = "10.61.8.1" }
+    """
+
+
 class Group(LayerTable):
     """Clients that share settings."""
 
@@ -1005,6 +1036,7 @@ TABLES: dict[str, type[Table]] = {
     "choice": Choice,
     "file": File,
     "upload": Upload,
+    "server": Server,
     "group": Group,
     "client": Client,
 }

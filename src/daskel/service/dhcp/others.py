@@ -44,6 +44,8 @@ class OtherServers:
         for one in heard:
             if one.offer.yiaddr != NOWHERE:  # a proxy adds to our answers, and is welcome
                 server = one.offer.address_option(Code.SERVER_ID) or one.address
+                if self._shared.peers and self._shared.peers.has(server):
+                    continue
                 how = f"({one.hardware}) offers {one.offer.yiaddr}"
                 self._shared.emit(OtherServer(Who(), segment, server, how))
 

@@ -15,11 +15,12 @@ from collections.abc import Coroutine, Iterator
 from ipaddress import IPv4Address
 from typing import NamedTuple
 
+from daskel.core.boot.address import LeaseState
 from daskel.core.dhcp import frame
-from daskel.core.dhcp.packet import NOWHERE, Packet
+from daskel.core.dhcp.packet import NOWHERE, Packet, with_lease_time
 from daskel.core.dhcp.relay import cut_short
 from daskel.core.dhcp.responder import BROADCAST, Destination
-from daskel.core.history.events import Event
+from daskel.core.history.events import Event, Refusal, Refused, Seen
 from daskel.core.reader import MalformedError
 from daskel.core.replies.memory import Decision, decided
 from daskel.service.allowance import Allowance
@@ -27,11 +28,13 @@ from daskel.service.dhcp.probe import ArpProbe, EchoProbe
 from daskel.service.dhcp.router_advertiser import NoRouter
 from daskel.service.shared import Shared
 from daskel.service.sockets import IP_PKTINFO
+from daskel.store.shared_store import StoreAwayError
 
 _BATCH = 256  # datagrams decided together
 _LARGEST = 4096  # bytes of a datagram
 _STRANGERS = 200  # messages a second of machines that are not in the site
 _DECLINES, _DECLINES_IN = 3, 600.0  # believed without a look at the wire; seconds
+_MARGIN, _LEAST = 5, 10  # seconds: a clock may be that wrong; shorter ones are not given
 _PROBES = 3  # addresses that are tried until one is free
 _PKTINFO = struct.Struct("=I4s4s")  # interface index, local address, destination address
 _DESTINATION = slice(8, 12)
@@ -89,8 +92,11 @@ class DhcpService:
         now = self._shared.lease_time()
         here = datagrams.memory(self._wire, unicast=True, pxe=self._pxe)
         everywhere = datagrams.memory(self._wire, unicast=False, pxe=self._pxe)
+        peers = self._shared.peers
         for message in self._drain():
             data = message.data
+            if peers and not self._pxe and not peers.is_mine(data, unicast=message.unicast):
+                continue
             again = datagrams.again(here if message.unicast else everywhere, data, now)
             if again is not None:
                 self._answer(message, again)
@@ -110,12 +116,26 @@ class DhcpService:
         decision = self._decide(message)
         if decision is None:
             return
+        if self._shared.away and self._waits(decision):
+            return
         if decision.declined is not None:
             self._begin(self._decline(message, decision))
         elif decision.probe is not None and self._arp:
             self._begin(self._offer(message, decision))
         else:
             self._answer(message, decision)
+
+    def _waits(self, decision: Decision) -> bool:
+        """What it asks for cannot be kept now: it is offered no address that nobody promised it."""
+        seen = next((event for event in decision.events if isinstance(event, Seen)), None)
+        if seen is None or decision.to is None or seen.offered is None:
+            return False
+        held = self._shared.leases.of(seen.segment, str(seen.who.mac))
+        if held and self._shared.left(held) > _MARGIN + _LEAST:
+            return False
+        said = "the store of the site does not answer, and no address can be promised meanwhile"
+        self._untold += [seen, Refused(seen.who, seen.segment, said, Refusal.NO_STORE)]
+        return True
 
     def _answer(self, message: _Message, decision: Decision) -> None:
         """Send a reply without a lease now, another when its lease is on disk."""
@@ -142,14 +162,43 @@ class DhcpService:
             self._keeping = False
 
     async def _keep_batch(self, batch: list[tuple[_Message, Decision]]) -> None:
+        leases = [lease for _, decision in batch for lease in decision.leases]
         try:
-            await self._shared.keep([lease for _, decision in batch for lease in decision.leases])
+            refused = await self._shared.keep(leases)
+        except StoreAwayError:
+            for message, decision in batch:
+                self._finish_from_memory(message, decision)
+            self._tell()
+            return
         except Exception:  # the disk is full or gone: no lease on disk, no reply  # noqa: BLE001 - a fault of ours ends nothing else
             _log.exception("leases could not be kept; no reply is sent")
             return
         for message, decision in batch:
-            self._finish(message, decision)
+            if refused and any(lease.address in refused for lease in decision.leases):
+                self._decide_again(message, decision)
+            else:
+                self._finish(message, decision)
         self._tell()
+
+    def _decide_again(self, message: _Message, refused: Decision) -> None:
+        """Another server gave the address away meanwhile, and what is remembered says so now."""
+        decision = self._decide(message) if refused.to else None
+        taken = {lease.address for lease in refused.leases}
+        if decision and not any(lease.address in taken for lease in decision.leases):
+            self._answer(message, decision)
+
+    def _finish_from_memory(self, message: _Message, decision: Decision) -> None:
+        """The store is away: a machine keeps its address for what it was promised and is left of
+        that."""
+        if decision.to is None or len(decision.leases) != 1:
+            return
+        (lease,) = decision.leases
+        now = self._shared.lease_time()
+        seconds = int(min(self._shared.left(lease) - _MARGIN, lease.expires - now))
+        if seconds >= _LEAST and lease.state is LeaseState.BOUND:
+            self._shared.leases.put(lease._replace(expires=now + seconds))
+            reply = with_lease_time(decision.reply, seconds)
+            self._finish(message, decision._replace(reply=reply))
 
     def _tell(self) -> None:
         events, self._untold = self._untold, []

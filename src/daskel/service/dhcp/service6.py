@@ -14,13 +14,14 @@ from collections import deque
 from collections.abc import Sequence
 from ipaddress import IPv6Address
 
-from daskel.core.dhcp6.message import Message, parse
+from daskel.core.dhcp6.message import Code, Message, Type, parse
 from daskel.core.history.events import Event
 from daskel.core.reader import MalformedError
 from daskel.core.replies.answer6 import Answer6, hardware_of
 from daskel.service import sockets
 from daskel.service.allowance import Allowance
 from daskel.service.shared import Shared
+from daskel.store.shared_store import StoreAwayError
 
 PORT = 547
 _GROUP = "ff02::1:2"  # all relay agents and servers (RFC 8415 7.1)
@@ -29,6 +30,7 @@ _STRANGERS = 200  # messages a second of machines that are not in the site
 _EACH = 20  # and of each that is
 _DECLINES, _DECLINES_IN = 3, 600.0  # addresses that are put aside because a machine says so
 _TOO_MANY = f"more than {_STRANGERS} a second from machines that are not in the site"
+_OF_ALL = (Type.SOLICIT, Type.REBIND, Type.CONFIRM, Type.INFORMATION_REQUEST)  # any server's
 _log = logging.getLogger(__name__)
 
 Peer = tuple[str, int, int, int]
@@ -86,6 +88,8 @@ class Dhcp6Service:
                 self._shared.malformed("dhcpv6", "DHCPv6 message: its end is missing")
                 continue
             mac = hardware_of(self._shared.site6, message, _address(peer))
+            if not self._is_mine(message, mac):
+                continue
             if mac is None or mac not in self._shared.site.by_mac:
                 strangers.append((message, peer))
             elif self._known.setdefault(mac, Allowance(self._shared.clock, _EACH)).take():
@@ -97,6 +101,13 @@ class Dhcp6Service:
                 self._take(message, peer)
             else:
                 self._shared.malformed("dhcpv6", _TOO_MANY)
+
+    def _is_mine(self, message: Message, mac: str | None) -> bool:
+        """Whether this server is to look at a message, of several."""
+        peers = self._shared.peers
+        if not peers or Code.SERVER_ID in message.options or message.type not in _OF_ALL:
+            return True
+        return peers.is_mine6(mac, message.xid)
 
     def _take(self, message: Message, peer: Peer) -> None:
         try:
@@ -133,12 +144,16 @@ class Dhcp6Service:
         while self._unkept:
             batch, self._unkept = self._unkept, []
             try:
-                await self._shared.keep([lease for answer, _ in batch for lease in answer.leases])
+                leases = [lease for answer, _ in batch for lease in answer.leases]
+                refused = await self._shared.keep(leases)
+            except StoreAwayError:
+                continue  # it asks again
             except Exception:  # the disk is full or gone: no lease on disk, no reply  # noqa: BLE001 - a fault of ours ends nothing else
                 _log.exception("leases could not be kept; no reply is sent")
                 continue
             for answer, peer in batch:
-                self._finish(answer, peer)
+                if not any(lease.address in refused for lease in answer.leases):
+                    self._finish(answer, peer)
 
     def _finish(self, answer: Answer6, peer: Peer) -> None:
         if answer.reply:

@@ -1,0 +1,64 @@
+"""A site with several servers, as one of them has it: what is computed for machines is computed by
+the same code, from the addresses of the server that answers."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass, replace
+from ipaddress import IPv4Address, IPv6Address
+from typing import cast
+
+from daskel.core.site.model import Site
+from daskel.core.site.positions import Origin, Path, Sources
+
+_KEYS = {"server": "addresses", "server6": "addresses6"}  # of a segment; of a server, by segment
+
+
+@dataclass(frozen=True)
+class _Written:
+    """Where the keys stand that a server's site is made of."""
+
+    sources: Sources
+    name: str
+
+    def of(self, path: Path, *, key: bool = False) -> Origin:
+        """As `Sources.of`."""
+        if len(path) > 2 and path[0] == "segment" and path[2] in _KEYS:
+            path = ("server", self.name, _KEYS[str(path[2])], path[1])
+        return self.sources.of(path, key=key)
+
+    def tables(self) -> list[tuple[str, int]]:
+        """As `Sources.tables`."""
+        return self.sources.tables()
+
+
+def seen_by(site: Site, name: str) -> Site:
+    """The site with this server's own addresses in its segments; those that only others serve are
+    switched off."""
+    own = site.servers[name]
+    served = {where for server in site.servers.values() for where in server.addresses}
+    segments = {}
+    for where, segment in site.segments.items():
+        update: dict[str, object] = {"server6": own.addresses6.get(where)}
+        if where in own.addresses:
+            update["server"] = own.addresses[where]
+        elif where in served:
+            update["enabled"] = False
+        segments[where] = segment.model_copy(update=update)
+    written = cast(Sources, _Written(site.positions, name))
+    return replace(site, segments=segments, positions=written, own=name)
+
+
+def chosen(site: Site, here: Collection[IPv4Address | IPv6Address]) -> str | None:
+    """The server that has one of these addresses; None where none has, or several have."""
+    found = [name for name, one in site.servers.items() if set(here) & {*one.addresses.values()}]
+    return found[0] if len(found) == 1 else None
+
+
+def peers(site: Site) -> Mapping[str, Collection[IPv4Address | IPv6Address]]:
+    """The addresses of the other servers, by their names."""
+    return {
+        name: {*one.addresses.values(), *one.addresses6.values()}
+        for name, one in site.servers.items()
+        if name != site.own
+    }

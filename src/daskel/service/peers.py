@@ -1,0 +1,164 @@
+"""The other servers of a site: who of them is alive, and what they have changed, every half second
+by way of the store that they share."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import time
+from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from ipaddress import IPv4Address, IPv6Address
+
+from daskel.core.boot.turns import Turns
+from daskel.core.dhcp.packet import MessageType, kind_and_server
+from daskel.core.site.model import Site
+from daskel.core.site.several import peers
+from daskel.service.clock import Clock
+from daskel.store.shared_store import (
+    Applied,
+    Beat,
+    NameTakenError,
+    ServerRow,
+    SharedStore,
+    StoreAwayError,
+    Told,
+)
+from daskel.system.requirements import MissingRequirementError
+
+_PAUSE = 0.5  # seconds between two beats
+_LIMIT, _FOLLOW = 3.0, 5.0  # seconds that one may take; in which others follow
+_CHADDR, _XID, _CIADDR, _GIADDR = slice(28, 34), slice(4, 8), slice(12, 16), slice(24, 28)
+_NOWHERE = bytes(4)
+_log = logging.getLogger(__name__)
+
+
+class Peers:
+    """`changed` is told of each beat; `lost` of what keeps the database from answering."""
+
+    def __init__(
+        self, store: SharedStore, clock: Clock, changed: Callable[[Beat], None],
+        lost: Callable[[str], None],
+    ) -> None:  # fmt: skip
+        self._store, self._clock, self._changed, self._lost = store, clock, changed, lost
+        self._thread = ThreadPoolExecutor(max_workers=1, thread_name_prefix="beats")
+        self._turns = Turns(store.server)
+        self._addresses: dict[bytes, str] = {}  # of the others, as they stand in messages
+        self._said: dict[str, str] = {}  # by server: the site file that was said to be another one
+        self._applied_at = time.time()
+        self.told = Told("", 0.0, {}, 0)
+        self.servers: Sequence[ServerRow] = ()
+        self.held: Mapping[str, int] = {}  # addresses that machines have, by server
+        self.follow: Callable[[Applied], None] | None = None  # another server's site file
+        self._following = 0.0
+
+    def use(self, site: Site) -> None:
+        """The servers of another site file."""
+        self._addresses = {
+            address.packed: name for name, all_of in peers(site).items() for address in all_of
+        }
+
+    def has(self, address: IPv4Address | IPv6Address) -> bool:
+        """It is one of the other servers'."""
+        return address.packed in self._addresses
+
+    def is_mine(self, data: bytes, *, unicast: bool) -> bool:
+        """Whether this server is to look at a DHCP message."""
+        kind, server = kind_and_server(data)
+        mac, number, now = data[_CHADDR], data[_XID], self._clock.monotonic()
+        if server is not None:
+            if server in self._addresses:
+                self._turns.answered(mac, number, now)
+            return True
+        if kind not in (MessageType.DISCOVER, MessageType.REQUEST, MessageType.INFORM):
+            return True
+        if unicast and data[_CIADDR] != _NOWHERE and data[_GIADDR] == _NOWHERE:
+            return True  # it renews what this server gave
+        return self._turns.is_mine(mac, number, now)
+
+    def is_mine6(self, mac: str | None, xid: int) -> bool:
+        """The same of a DHCPv6 message that names no server."""
+        if mac is None:
+            return True
+        hardware, number = bytes.fromhex(mac.replace(":", "")), xid.to_bytes(3, "big")
+        return self._turns.is_mine(hardware, number, self._clock.monotonic())
+
+    async def serve(self) -> None:
+        """Until it is cancelled. Raises MissingRequirementError when another process has this
+        server's name."""
+        while True:
+            try:
+                beat = await self._beat()
+            except StoreAwayError as error:
+                self._lost(str(error))
+            except NameTakenError:
+                problem = f"another process is the server {self._store.server} now"
+                remedy = "start this one under its own name: daskel serve --as NAME"
+                raise MissingRequirementError(problem, remedy) from None
+            except Exception:  # noqa: BLE001 - a fault of ours ends nothing else
+                _log.exception("what other servers changed could not be read")
+            else:
+                self._heard(beat)
+            await self._clock.sleep(_PAUSE)
+
+    async def _beat(self) -> Beat:
+        loop = asyncio.get_running_loop()
+        beat = loop.run_in_executor(self._thread, self._store.beat, self.told)
+        await asyncio.wait([beat], timeout=_LIMIT)
+        if not beat.done():
+            self._store.cut()
+        return await beat
+
+    def _heard(self, beat: Beat) -> None:
+        self.servers, self.held = beat.servers, beat.held
+        self._turns.use([one.name for one in beat.servers if one.alive])
+        self._changed(beat)
+        for one in beat.servers:
+            self._compare(one)
+        applied = beat.applied
+        if applied and applied.at > self._following:
+            first, self._following = not self._following, applied.at
+            if self.follow and not first and applied.digest != self.told.digest:
+                self.follow(applied)
+
+    def _compare(self, one: ServerRow) -> None:
+        """Say once that another server has another site file."""
+        own = self.told.digest
+        if one.name == self._store.server or not one.alive or not one.digest or not own:
+            return
+        if one.digest == own:
+            self._said.pop(one.name, None)
+        elif self._said.get(one.name) != one.digest + own:
+            self._said[one.name] = one.digest + own
+            newer = "an older" if one.written < self.told.written else "a newer"
+            files = ", ".join(differing(self.told.texts, one.texts))
+            _log.warning("server %s has %s site file than this one: %s", one.name, newer, files)
+
+    async def tell_applied(self) -> None:
+        """This server has taken its site file over. Raises StoreAwayError."""
+        loop = asyncio.get_running_loop()
+        told = loop.run_in_executor(self._thread, self._store.apply, self.told.digest)
+        await asyncio.wait([told], timeout=_LIMIT)
+        if not told.done():
+            self._store.cut()
+        await told
+
+    async def who_followed(self) -> dict[str, bool]:
+        """By name, of the other servers that are alive: whether they have the same site file; some
+        seconds after they were told."""
+        until = self._clock.monotonic() + _FOLLOW
+        while True:
+            others = [one for one in self.servers if one.name != self._store.server and one.alive]
+            found = {one.name: one.digest == self.told.digest for one in others}
+            if all(found.values()) or self._clock.monotonic() > until:
+                return found
+            await self._clock.sleep(_PAUSE / 2)
+
+    def close(self) -> None:
+        """Leave what is under way."""
+        self._thread.shutdown(wait=False, cancel_futures=True)
+
+
+def differing(mine: Mapping[str, str], theirs: Mapping[str, str]) -> list[str]:
+    """The names of files that are not the same."""
+    return [n for n in sorted({*mine, *theirs}) if mine.get(n) != theirs.get(n)]
