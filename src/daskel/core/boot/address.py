@@ -6,13 +6,15 @@ A machine's firmware, boot loader and operating system present different client 
 
 from __future__ import annotations
 
-from collections.abc import Collection, Container, Iterator
+from collections.abc import Collection, Container, Iterator, Sequence
 from dataclasses import dataclass
 from enum import Enum
 from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple
 from zlib import crc32
 
+from daskel.core.boot.turns import owner
+from daskel.core.site.model import Site
 from daskel.core.site.tables import Segment
 
 OFFER_TIME = 60.0  # seconds that an offered address waits for its REQUEST
@@ -165,12 +167,28 @@ class Addresses:
     name: str
     segment: Segment
     fixed: Collection[IPv4Address]
+    servers: Sequence[str] = ()  # of several: each begins with addresses of its own
+    own: str | None = None
 
     def allowed(self, address: IPv4Address, fixed: IPv4Address | None) -> bool:
         """`address` may be given to a machine whose own fixed address is `fixed`."""
         if fixed is not None:
             return address == fixed
         return address not in self.fixed and any(address in part for part in self.segment.pool)
+
+    def begins_with(self, address: IPv4Address) -> bool:
+        """Other servers give this address only when they have no other: what one offers, another
+        need not have heard of yet."""
+        return self.own is None or owner(address.packed, self.servers) == self.own
+
+
+def rules_of(site: Site) -> dict[str, Addresses]:
+    """Those of all segments, by name."""
+    fixed, servers = site.by_address.keys(), tuple(site.servers)
+    return {
+        name: Addresses(name, segment, fixed, servers, site.own)
+        for name, segment in site.segments.items()
+    }
 
 
 def choose(  # noqa: PLR0913 - all that it follows from
@@ -196,19 +214,31 @@ def choose(  # noqa: PLR0913 - all that it follows from
         if address and rules.allowed(address, None) and leases.free_for(address, mac, now, iaid):
             return address
     expired: Lease | None = None
+    free: IPv4Address | None = None  # another server begins with it
     lent: Lease | None = None  # it would hold, and is nobody's that has it
     for address in _pool_from(rules.segment, crc32(mac.encode())):
         if address in rules.fixed:
             continue
         lease = leases.at(address)
         if lease is None:
-            return address
-        if not lease.holds(now) and (expired is None or lease.expires < expired.expires):
-            expired = lease
+            if rules.begins_with(address):
+                return address
+            free = free or address
+        elif not lease.holds(now):
+            expired = _better(rules, expired, lease)
         elif known is not None and lease.mac not in known and lease.state in _LENT:
             lent = lease if lent is None or lease.expires < lent.expires else lent
-    found = expired or lent
-    return found.address if found else None
+    if expired and (free is None or rules.begins_with(expired.address)):
+        return expired.address
+    return free or (lent.address if lent else None)
+
+
+def _better(rules: Addresses, one: Lease | None, other: Lease) -> Lease:
+    """Which of two that have ended: one that this server begins with, the older one of two."""
+    if one is None:
+        return other
+    mine, its = rules.begins_with(one.address), rules.begins_with(other.address)
+    return other if (its, -other.expires) > (mine, -one.expires) else one
 
 
 def usual(segment: Segment, mac: str, *, firmware: bool) -> IPv4Address | None:

@@ -9,12 +9,12 @@ from typing import ClassVar
 
 from daskel.core.boot.address import (
     DECLINE_TIME,
-    Addresses,
     Lease,
     Leases,
     LeaseState,
     choose,
     offered,
+    rules_of,
 )
 from daskel.core.boot.arguments import representatives
 from daskel.core.boot.identity import by_mac, refusal
@@ -73,9 +73,8 @@ class Answers:
     ) -> None:
         self.site, self.leases = site, leases
         self.replies = Replies(site, ports, assigned)
-        fixed = site.by_address.keys()
         self._peers = {address for all_of in peers(site).values() for address in all_of}
-        self._rules = {name: Addresses(name, seg, fixed) for name, seg in site.segments.items()}
+        self._rules = rules_of(site)
         self._no_files: dict[str, tuple[str, float]] = {}  # by machine: what was said, and when
         self._strangers: dict[str, tuple[float, int]] = {}  # when counted, and how many since
 

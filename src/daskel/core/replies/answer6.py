@@ -15,12 +15,12 @@ from typing import ClassVar, cast
 from daskel.core.boot.address import (
     DECLINE_TIME,
     OFFER_TIME,
-    Addresses,
     Lease,
     Leases,
     LeaseState,
     choose,
     offered,
+    rules_of,
     usual,
 )
 from daskel.core.boot.identity import by_mac, refusal, settings_of
@@ -116,8 +116,7 @@ class Answers6:
         self, site: Site, leases: Leases, ports: Ports, assigned: Assigned = NOT_ASSIGNED
     ) -> None:
         self.site, self.leases, self.ports, self.assigned = site, leases, ports, assigned
-        fixed = site.by_address.keys()
-        self._rules = {name: Addresses(name, seg, fixed) for name, seg in site.segments.items()}
+        self._rules = rules_of(site)
         self._most = max(_MOST_PLANS, _EACH * len(site.clients))
         self._files: dict[tuple[object, ...], BootFile] = {}
 
