@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from rich.table import Table
 from rich.text import Text
 
-from daskel.cli import events
+from daskel.cli import events, records
 from daskel.cli.output import Output
 from daskel.cli.selection import select
 from daskel.cli.usage import UsageProblem
@@ -18,7 +18,6 @@ from daskel.core.history.events import Told, Up
 from daskel.core.history.outcome import GOOD, Result, result
 from daskel.core.site.model import Site
 from daskel.core.values import counted, parse_mac, show_duration, show_size
-from daskel.store.reading import read_boot, read_boots
 from daskel.system.sitefile import SiteFile
 
 _MAC_DIGITS = 12
@@ -56,24 +55,24 @@ def find(file: SiteFile, site: Site, word: str) -> tuple[Boot, list[Boot]] | Non
     """The boot that a number or a client means, and earlier ones of the same machine. Raises
     UsageProblem."""
     if word.isdigit() and len(word) < _MAC_DIGITS:
-        boot = read_boot(file.state, int(word))
+        boot = records.boot(file, int(word))
         if boot is None:
             return None
-        boots = read_boots(file.state, clients=[boot.mac], most=50)
+        boots = records.boots(file, clients=[boot.mac], most=50)
         return boot, [other for other in boots if other.number < boot.number]
     found = named(site, [word])
     if found != [word] and word in site.groups:
         raise UsageProblem(f"{word} is a group", "name one client of it")
-    boots = read_boots(file.state, clients=found, most=50)
+    boots = records.boots(file, clients=found, most=50)
     return (boots[0], boots[1:]) if boots else None
 
 
 def case_of(file: SiteFile, boot: Boot, before: list[Boot]) -> Case:
     """A boot with what it is compared with."""
-    later = read_boots(file.state, clients=[boot.mac], since=boot.began + 0.001, most=1)
+    later = records.boots(file, clients=[boot.mac], since=boot.began + 0.001, most=1)
     now = _SUPERSEDED if later and later[0].number > boot.number else time.time()
     day_ago = boot.began - 86400
-    others = read_boots(file.state, since=day_ago, until=boot.began + 86400, most=2000)
+    others = records.boots(file, since=day_ago, until=boot.began + 86400, most=2000)
     beside = [o for o in others if o.mac != boot.mac and o.segment == boot.segment]
     return Case(boot, now, before, beside)
 

@@ -8,6 +8,7 @@ from contextlib import suppress
 from rich.table import Table
 from rich.text import Text
 
+from daskel.cli import records
 from daskel.cli.output import Output, short_place
 from daskel.core.audit.explain import Explanation, Step, explain, explain_over_ipv6
 from daskel.core.boot.arguments import ArgumentError
@@ -22,7 +23,6 @@ from daskel.core.replies.answer6 import Answers6
 from daskel.core.site.layers import Assigned, Effective, effective
 from daskel.core.site.over_ipv6 import over_ipv6
 from daskel.core.site.slate_rules import stays_on
-from daskel.store.reading import read_leases, read_once
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.slates import slates_below
 from daskel.system.sitefile import SiteFile
@@ -34,7 +34,7 @@ def explain_client(
     file: SiteFile, name: str, asked: str | None, *, ipv6: bool = False
 ) -> tuple[Firmware, str, Explanation | str]:
     """The firmware, how it is known, and the explanation or why there is none."""
-    leases, now = read_leases(file.state), time.time()
+    leases, now = records.leases(file), time.time()
     found = effective(file.valid, name)
     firmware, how = _firmware(asked, found, leases.architecture_of(found.mac.value))
     if ipv6 and not asked and not is_uefi(firmware.architecture):  # which knows no IPv6
@@ -53,7 +53,7 @@ def explain_client(
 
 def assigned_of(file: SiteFile) -> Assigned:
     """What is assigned for one boot, and what slates were made on, as far as this user sees it."""
-    known, site = Assignments(file.valid, read_once(file.state)), file.valid
+    known, site = Assignments(file.valid, records.once(file)), file.valid
     for slate in slates_below(file.slates) if site.own_kernels else ():
         with suppress(OSError, MissingRequirementError):
             state = slate.state()

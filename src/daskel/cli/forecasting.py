@@ -9,6 +9,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from statistics import median
 
+from daskel.cli import records
 from daskel.cli.output import Output
 from daskel.cli.practice_server import Practice, Practised, begin, free_base, serving
 from daskel.cli.rehearsals import jobs_of
@@ -30,7 +31,6 @@ from daskel.core.site.layers import effective
 from daskel.core.values import counted
 from daskel.rehearse.costs import Cost, measured
 from daskel.rehearse.storm import Job
-from daskel.store.reading import read_boots
 from daskel.system.sitefile import SiteFile
 
 _MOST_BOOTS = 3000
@@ -75,7 +75,7 @@ def foreseen_of(
     count = room.machines or len(names)
     everybody = [_called(names, number) for number in range(count)]
     of = {name: kinds[names[number % len(names)]] for number, name in enumerate(everybody)}
-    experience = Experience.of(read_boots(file.state, most=_MOST_BOOTS))
+    experience = Experience.of(records.boots(file, most=_MOST_BOOTS, needed=False))
     fetched: set[str] = set()
     clients = []
     starts = [room.within * number / max(count - 1, 1) for number in range(count)]

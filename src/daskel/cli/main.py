@@ -46,6 +46,7 @@ COMMANDS = {  # in the order of the work
     "boots": "past boots: list, show one whole, or a picture of many",
     "diagnose": "say why a client's boot came no further, from its events or from a capture",
     "forecast": "how long clients take from power-on to their root, and what limits them",
+    "servers": "the servers of the site: which are alive, what they serve, whose site file differs",
     "store": "leases and past boots on the disk: check them, go back to a copy",
     "keys": "the site's own key for Secure Boot and HTTPS: make, show, enrol",
     "help": "say what a key of the site file means: its values, default, an example",

@@ -17,6 +17,7 @@ from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
 
+from daskel.cli import records
 from daskel.cli.output import Output
 from daskel.core.audit.practice import (
     PracticePlaces,
@@ -27,7 +28,7 @@ from daskel.core.audit.practice import (
 )
 from daskel.core.boot.wire import Ports, Wire
 from daskel.core.site.model import Site
-from daskel.store.reading import copy_state, read_leases
+from daskel.store.reading import read_leases
 from daskel.system.host.processes import ended_with_us
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.site_check import load_checked
@@ -102,7 +103,7 @@ def begin(practice: Practice, file: SiteFile) -> Practised:
     except OSError as error:
         problem = f"the folder {practice.folder} cannot be made ({error.strerror})"
         raise MissingRequirementError(problem, "name another with --keep") from None
-    copy_state(file.state, practice.state)
+    records.copy_into(file, practice.state)
     present = present_addresses(file.valid, read_leases(practice.state))
     addresses = {name: str(address) for name, address in present.items()}
     practice = replace(practice, addresses=addresses)

@@ -125,6 +125,7 @@ class Running:
                 "clients": one.clients, "lag": one.lag, "written": one.written,
                 "leases": self._server.held_by(one.name), "this": one.name == self._site.own,
                 "differs": differing(peers.told.texts, one.texts) if one.texts else [],
+                "newer": one.written > peers.told.written,
             }
             for one in peers.servers
         ]  # fmt: skip
@@ -136,7 +137,8 @@ class Running:
             whole = hashlib.sha256(json.dumps(texts, sort_keys=True).encode()).hexdigest()
             times = [os.stat(path).st_mtime for path in file.texts if path.exists()]
             told = Told(whole, max(times, default=0.0), texts, 0)
-            self._server.peers.told = told
+            by_name = zip(texts, file.texts.values(), strict=True)
+            self._server.peers.tell(told, dict(by_name))
 
     def _follow(self, applied: Applied) -> None:
         """Another server has taken a site file over: this one's own is looked at again."""
@@ -159,6 +161,12 @@ class Running:
     def forget(self, macs: Collection[str]) -> None:
         """Machines that the lobby need not remember."""
         self._server.forget(macs)
+
+    async def texts(self, server: str) -> dict[str, str]:
+        """The site file of one of the servers. Raises ValueError."""
+        if self._server.peers is None:
+            raise ValueError("the store is a file: there is one server")
+        return await self._server.peers.texts(server)
 
     async def rows(self, asked: Answer) -> list[dict[str, Any]]:
         """Of a table of the store, where that is a database: see `SharedStore.rows`. Raises
@@ -212,7 +220,7 @@ class Running:
         try:
             await peers.tell_applied()
         except StoreAwayError as error:
-            return answer | {"servers": {}, "said": f"{answer['said']}; the store: {error}"}
+            return answer | {"servers": {}, "said": f"{answer['said']}; {error.problem}"}
         return answer | {"servers": await peers.who_followed()}
 
     async def _apply(self) -> Answer:
@@ -386,6 +394,10 @@ async def _rows(running: Running, asked: Answer) -> Answer:
     return {"rows": await running.rows(asked)}
 
 
+async def _texts(running: Running, asked: Answer) -> Answer:
+    return {"texts": await running.texts(_name(asked, "server"))}
+
+
 async def _compare(running: Running, _: Answer) -> Answer:
     return await running.compare()
 
@@ -430,6 +442,7 @@ _QUESTIONS = {  # what a line says in "do"
     "boot": _Question(_boot, ("client",)),
     "connected": _Question(_connected),
     "servers": _Question(_servers),
+    "texts": _Question(_texts, ("server",), changes=True),  # passwords may be in them
     "rows": _Question(_rows, ("table", "clients", "began", "until", "number", "most")),
     "compare": _Question(_compare),
     "forget": _Question(_forget, ("macs",), changes=True),

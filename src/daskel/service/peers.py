@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import asyncio
 import logging
-import time
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from ipaddress import IPv4Address, IPv6Address
@@ -45,18 +44,32 @@ class Peers:
         self._turns = Turns(store.server)
         self._addresses: dict[bytes, str] = {}  # of the others, as they stand in messages
         self._said: dict[str, str] = {}  # by server: the site file that was said to be another one
-        self._applied_at = time.time()
         self.told = Told("", 0.0, {}, 0)
         self.servers: Sequence[ServerRow] = ()
         self.held: Mapping[str, int] = {}  # addresses that machines have, by server
         self.follow: Callable[[Applied], None] | None = None  # another server's site file
-        self._following = 0.0
+        self._following: float | None = None  # when the last one was taken over
+        self._texts: Mapping[str, str] | None = None  # to be written with the next beat
 
     def use(self, site: Site) -> None:
         """The servers of another site file."""
         self._addresses = {
             address.packed: name for name, all_of in peers(site).items() for address in all_of
         }
+
+    def tell(self, told: Told, texts: Mapping[str, str]) -> None:
+        """Which site file this server has from now on."""
+        self.told, self._texts = told, texts
+
+    async def texts(self, server: str) -> dict[str, str]:
+        """The site file of one of the servers. Raises ValueError."""
+        try:
+            found = await asyncio.to_thread(self._store.texts, server)
+        except StoreAwayError as error:
+            raise ValueError(error.problem) from None
+        if not found:
+            raise ValueError(f"there is no server {server}")
+        return found
 
     def has(self, address: IPv4Address | IPv6Address) -> bool:
         """It is one of the other servers'."""
@@ -90,7 +103,7 @@ class Peers:
             try:
                 beat = await self._beat()
             except StoreAwayError as error:
-                self._lost(str(error))
+                self._lost(error.why)
             except NameTakenError:
                 problem = f"another process is the server {self._store.server} now"
                 remedy = "start this one under its own name: daskel serve --as NAME"
@@ -103,11 +116,21 @@ class Peers:
 
     async def _beat(self) -> Beat:
         loop = asyncio.get_running_loop()
-        beat = loop.run_in_executor(self._thread, self._store.beat, self.told)
+        texts, self._texts = self._texts, None
+        beat = loop.run_in_executor(self._thread, self._exchange, texts)
         await asyncio.wait([beat], timeout=_LIMIT)
         if not beat.done():
             self._store.cut()
-        return await beat
+        try:
+            return await beat
+        except StoreAwayError:
+            self._texts = self._texts or texts
+            raise
+
+    def _exchange(self, texts: Mapping[str, str] | None) -> Beat:
+        if texts is not None:
+            self._store.keep_texts(texts)
+        return self._store.beat(self.told)
 
     def _heard(self, beat: Beat) -> None:
         self.servers, self.held = beat.servers, beat.held
@@ -115,11 +138,12 @@ class Peers:
         self._changed(beat)
         for one in beat.servers:
             self._compare(one)
-        applied = beat.applied
-        if applied and applied.at > self._following:
-            first, self._following = not self._following, applied.at
-            if self.follow and not first and applied.digest != self.told.digest:
-                self.follow(applied)
+        applied, before = beat.applied, self._following
+        self._following = applied.at if applied else 0.0
+        if not applied or before is None or applied.at == before or not self.follow:
+            return
+        if applied.digest != self.told.digest:
+            self.follow(applied)
 
     def _compare(self, one: ServerRow) -> None:
         """Say once that another server has another site file."""

@@ -177,7 +177,7 @@ class Server:
 
     def forget(self, macs: Collection[str]) -> None:
         """Machines that the lobby need not remember."""
-        self._shared.lobby.forget(macs)
+        self._shared.forget(macs)
 
     def aside(self) -> list[Lease]:
         """Addresses that somebody else was found to have."""

@@ -205,6 +205,14 @@ class Shared:
         if self.peers:
             self._keep_once(client, [Once(client, boot)] if boot else [])
 
+    def forget(self, macs: Collection[str]) -> None:
+        """Machines that the lobby need not remember. A store that is a file forgets them by
+        itself."""
+        self.lobby.forget(macs)
+        if self.peers:
+            written = self._writer.submit(self._store.keep_sightings, [], macs)
+            written.add_done_callback(_say_failure)
+
     # --- several servers ---
 
     def _changed(self, beat: Beat) -> None:
@@ -252,8 +260,10 @@ class Shared:
             raise ValueError("the store is a file")
         try:
             return await asyncio.to_thread(self._store.rows, table, **which)
-        except (StoreAwayError, KeyError) as error:
-            raise ValueError(f"the store does not answer: {error}") from None
+        except StoreAwayError as error:
+            raise ValueError(error.problem) from None
+        except KeyError:
+            raise ValueError(f"there is no table {table!r}") from None
 
     def left(self, lease: Lease) -> float:
         """Seconds for which a machine has its address whatever others do."""
@@ -360,7 +370,7 @@ class Shared:
         try:
             found = await writing
         except StoreAwayError as error:
-            self._lost(str(error))
+            self._lost(error.why)
             raise
         refused = {lease.address for lease in found}
         self._on_disk.written([row for row in rows if row.address not in refused])

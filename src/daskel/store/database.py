@@ -6,10 +6,10 @@ What is written is on disk when the call returns.
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import asdict
-from itertools import chain, count
+from itertools import chain, count, islice
 from pathlib import Path
 from typing import Any
 
@@ -30,6 +30,7 @@ from daskel.system.requirements import MissingRequirementError
 
 _MODE = 0o640
 _MOST_STRANGERS = 2_000  # boots of machines that are not in the site
+_COPIED, _AT_ONCE = (LEASES, BOOTS, SIGHTINGS, ONCE), 1000  # tables, rows
 _ROWS = (256, 128, 64, 32, 16, 8, 4, 2, 1)  # leases that one statement writes
 
 
@@ -100,6 +101,36 @@ class Tables:
             strangers = select(BOOTS.c.number).where(BOOTS.c.client.is_(None))
             older = strangers.order_by(BOOTS.c.began.desc()).offset(_MOST_STRANGERS)
             connection.execute(delete(BOOTS).where(BOOTS.c.number.in_(older)))
+
+    def counts(self) -> dict[str, int]:
+        """How many rows each table has."""
+        with self._engine.connect() as connection:
+            return {
+                table.name: connection.scalar(select(func.count()).select_from(table)) or 0
+                for table in _COPIED
+            }
+
+    def everything(self) -> dict[str, Iterable[Mapping[str, Any]]]:
+        """All rows of each table, for another store."""
+        return {table.name: self._all_of(table) for table in _COPIED}
+
+    def _all_of(self, table: Table) -> Iterator[dict[str, Any]]:
+        with self._engine.connect() as connection:
+            for row in connection.execution_options(yield_per=_AT_ONCE).execute(select(table)):
+                found = dict(row._mapping)  # noqa: SLF001 - SQLAlchemy's public name for it
+                yield found | ({"digest": ""} if "digest" in found else {})
+
+    def fill(self, rows: Mapping[str, Iterable[Mapping[str, Any]]]) -> dict[str, int]:
+        """Write what another store has; how many rows of each table. All of it, or nothing."""
+        counts = {}
+        with self._engine.begin() as connection:
+            for table in _COPIED:
+                taken, given = 0, iter(rows[table.name])
+                while some := [dict(row) for row in islice(given, _AT_ONCE)]:
+                    connection.execute(table.insert(), some)
+                    taken += len(some)
+                counts[table.name] = taken
+        return counts
 
     def _instead(self, table: Table, key: Column[Any]) -> Insert | postgresql.Insert:
         """The statement that writes rows, each in the place of the one with its key."""

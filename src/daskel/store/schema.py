@@ -100,6 +100,14 @@ APPLIED = Table(  # which site file was taken over last, for the others to look 
     Column("at", Float, nullable=False),
 )
 
+TEXTS = Table(  # of the site files that the servers have
+    "texts",
+    SHARED,
+    Column("server", String, primary_key=True),
+    Column("name", String, primary_key=True),
+    Column("text", String, nullable=False),
+)
+
 WHOSE = Table("whose", SHARED, Column("site", String, nullable=False))
 
 _CREATED: tuple[str, ...] = ()  # new tables alone, which are made where they are missing

@@ -15,10 +15,9 @@ import socket
 import threading
 import time
 from collections import deque
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager, suppress
 from dataclasses import dataclass
-from itertools import islice
 from typing import Any, cast
 
 from sqlalchemy import Connection, Engine, create_engine, delete, event, func, select, text
@@ -32,7 +31,17 @@ from daskel.core.history.once import Once
 from daskel.core.values import without_password
 from daskel.store.database import Tables
 from daskel.store.reading import lease
-from daskel.store.schema import APPLIED, BOOTS, LEASES, ONCE, SERVERS, SIGHTINGS, WHOSE, prepare
+from daskel.store.schema import (
+    APPLIED,
+    BOOTS,
+    LEASES,
+    ONCE,
+    SERVERS,
+    SIGHTINGS,
+    TEXTS,
+    WHOSE,
+    prepare,
+)
 from daskel.system.requirements import MissingRequirementError
 
 DEAD_AFTER = 3.0  # seconds without a beat: others answer its machines
@@ -54,7 +63,7 @@ ON CONFLICT (address) DO UPDATE SET
   segment = excluded.segment, mac = excluded.mac, state = excluded.state,
   expires = CASE WHEN l.mac = excluded.mac THEN greatest(l.expires, excluded.expires)
                  ELSE excluded.expires END,
-  architecture = excluded.architecture, iaid = excluded.iaid, server = excluded.server,
+  architecture = excluded.architecture, iaid = excluded.iaid, digest = '', server = excluded.server,
   changed = pg_current_xact_id()
 WHERE (l.mac = excluded.mac
        AND (l.state <> 'declined' OR excluded.state = 'declined'
@@ -71,8 +80,13 @@ SELECT server, count(*) FROM leases WHERE state = 'bound' AND expires > {_NOW} G
 _SNAPSHOT = f"SELECT pg_snapshot_xmin(pg_current_snapshot())::text, {_NOW}"
 
 
-class StoreAwayError(Exception):
-    """The database does not answer, or cannot write. `str` says why, without a password."""
+class StoreAwayError(MissingRequirementError):
+    """The database does not answer, or cannot write; `why`, without a password."""
+
+    def __init__(self, why: str) -> None:
+        remedy = "see that PostgreSQL runs, and can be reached from here"
+        super().__init__(f"the store does not answer: {why}", remedy)
+        self.why = why
 
 
 class NameTakenError(Exception):
@@ -157,7 +171,7 @@ class SharedStore(Tables):
                 self._take_numbers()
         except StoreAwayError as error:
             self._engine.dispose()
-            raise MissingRequirementError(*_why(url, str(error))) from None
+            raise MissingRequirementError(*_why(url, error.why)) from None
         except MissingRequirementError:
             self._engine.dispose()
             raise
@@ -325,6 +339,19 @@ class SharedStore(Tables):
             row = {"digest": digest, "server": self.server, "at": now}
             connection.execute(APPLIED.insert().values(row))
 
+    def keep_texts(self, texts: Mapping[str, str]) -> None:
+        """The site file of this server, and what it includes, by name. Raises StoreAwayError."""
+        with self._talking() as connection, connection.begin():
+            connection.execute(delete(TEXTS).where(TEXTS.c.server == self.server))
+            rows = [{"server": self.server, "name": n, "text": text} for n, text in texts.items()]
+            connection.execute(TEXTS.insert(), rows)
+
+    def texts(self, server: str) -> dict[str, str]:
+        """Those of a server. Raises StoreAwayError."""
+        query = select(TEXTS.c.name, TEXTS.c.text).where(TEXTS.c.server == server)
+        with self._talking() as connection:
+            return {row[0]: row[1] for row in connection.execute(query)}
+
     def servers(self) -> list[ServerRow]:
         """All that are known. Raises StoreAwayError."""
         with self._talking() as connection:
@@ -382,24 +409,14 @@ class SharedStore(Tables):
         with self._talking() as connection:
             return [dict(row) for row in connection.execute(query).mappings()]
 
-    def counts(self) -> dict[str, int]:
-        """How many rows each table has. Raises StoreAwayError."""
-        with self._talking() as connection:
-            return {
-                table.name: connection.scalar(select(func.count()).select_from(table)) or 0
-                for table in (LEASES, BOOTS, SIGHTINGS, ONCE)
-            }
-
-    def fill(self, tables: Mapping[str, Sequence[Mapping[str, Any]]]) -> None:
-        """Rows of another store, as they are; nothing may be here yet. Raises StoreAwayError."""
+    def fill(self, rows: Mapping[str, Iterable[Mapping[str, Any]]]) -> dict[str, int]:
+        """See `Tables.fill`; the numbers of boots go on behind those. Raises StoreAwayError."""
+        counts = super().fill(rows)
         with self._talking() as connection, connection.begin():
-            for table in (LEASES, BOOTS, SIGHTINGS, ONCE):
-                rows = iter(tables[table.name])
-                while some := [dict(row) for row in islice(rows, 1000)]:
-                    connection.execute(table.insert(), some)
             last = connection.scalar(select(func.max(BOOTS.c.number))) or 0
             block = last // _BLOCK + 1
             connection.execute(text("SELECT setval('boot_numbers', :block)"), {"block": block})
+        return counts
 
     def copy(self) -> None:
         """PostgreSQL has its own ways to keep copies."""

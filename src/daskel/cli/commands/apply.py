@@ -44,13 +44,19 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     if "error" in answer:
         output.error(answer["error"], "run as root or as the server's user")
         return ExitCode.LACKING
+    behind = [name for name, has in answer.get("servers", {}).items() if not has]
     if output.as_json:
         output.json(compared | answer)
     else:
         output.print(
             "Taken over:" if answer.get("applied") else "Not taken over:", answer.get("said")
         )
-    return ExitCode.GOOD if answer.get("applied") else ExitCode.BAD_NEWS
+        if "servers" in answer:
+            have = [name for name, has in answer["servers"].items() if has]
+            output.print(f"Other servers that have it: {', '.join(have) or 'none'}.")
+        for name in behind:
+            output.print(Text(f"      copy the site file to {name} too, then: daskel apply", "red"))
+    return ExitCode.GOOD if answer.get("applied") and not behind else ExitCode.BAD_NEWS
 
 
 def _show(output: Output, compared: dict[str, Any]) -> None:

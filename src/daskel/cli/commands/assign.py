@@ -7,6 +7,7 @@ import argparse
 from daskel.cli.completing import names_of
 from daskel.cli.editing import edit, editing_arguments
 from daskel.cli.output import ExitCode, Output
+from daskel.cli.records import NONE_RUNS
 from daskel.cli.site import path_of, question
 from daskel.cli.table_commands import set_values
 from daskel.core.history.once import Once
@@ -83,14 +84,23 @@ def _for_one_boot(args: argparse.Namespace, output: Output, file: SiteFile) -> E
         output.error(f"there is no loadout {boot!r}", remedy)
         return ExitCode.WRONG_USE
     said = f"{name} boots {boot} once." if boot else f"{name} boots as always."
-    if not args.dry_run:
-        file.state.parent.mkdir(parents=True, exist_ok=True)
-        store = Store(file.state)
-        store.keep_once(name, [Once(name, boot)] if boot else [])
-        store.close()
-        question(file, "once", client=name, boot=boot)
+    if not args.dry_run and (code := _keep(output, file, name, boot)) is not ExitCode.GOOD:
+        return code
     if output.as_json:
         output.json({"written": not args.dry_run, "said": said})
     else:
         output.print(said)
+    return ExitCode.GOOD
+
+
+def _keep(output: Output, file: SiteFile, name: str, boot: str | None) -> ExitCode:
+    if file.database is None:
+        file.state.parent.mkdir(parents=True, exist_ok=True)
+        store = Store(file.state)
+        store.keep_once(name, [Once(name, boot)] if boot else [])
+        store.close()
+    answer = question(file, "once", client=name, boot=boot)
+    if file.database is not None and (answer is None or "error" in answer):
+        output.error(answer["error"] if answer else NONE_RUNS, "start it with: daskel serve")
+        return ExitCode.LACKING
     return ExitCode.GOOD

@@ -12,6 +12,7 @@ from pathlib import Path
 from rich.table import Table
 from rich.text import Text
 
+from daskel.cli import records
 from daskel.cli.boot_views import (
     COLOURS,
     case_of,
@@ -37,7 +38,6 @@ from daskel.core.history.events import Up
 from daskel.core.history.outcome import GOOD, Result
 from daskel.core.site.model import Site
 from daskel.core.values import counted, show_duration, show_size
-from daskel.store.reading import read_boots
 from daskel.system.sitefile import SiteFile, load
 
 EXAMPLE = (
@@ -110,7 +110,7 @@ def chosen(
 ) -> list[tuple[Boot, str]]:
     """Boots and how they ended, the newest first. Raises UsageProblem."""
     since, until = day(word)
-    boots = read_boots(file.state, clients=named(site, who), since=since, until=until)
+    boots = records.boots(file, clients=named(site, who), since=since, until=until)
     found = with_results(boots, time.time())
     return [(boot, how) for boot, how in found if ended in (None, how)]
 

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 
 from rich.table import Table
 
+from daskel.cli import records
 from daskel.cli.boot_views import case_of, named, with_results
 from daskel.cli.days import day
 from daskel.cli.output import ExitCode, Output
@@ -20,7 +21,6 @@ from daskel.cli.site import path_of
 from daskel.core.history.diagnosis import diagnose
 from daskel.core.history.outcome import GOOD, Result
 from daskel.core.values import counted, few, show_duration
-from daskel.store.reading import read_boots
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.sitefile import SiteFile, load
 
@@ -69,7 +69,7 @@ def _boots(file: SiteFile, who: list[str] | None, monday: date) -> list[Told]:
     midnight = datetime.min.time()
     begins = datetime.combine(monday, midnight).timestamp()
     ends = datetime.combine(monday + timedelta(weeks=1), midnight).timestamp()
-    boots = read_boots(file.state, clients=who, since=begins, until=ends)
+    boots = records.boots(file, clients=who, since=begins, until=ends)
     found = []
     for boot, how in with_results(boots, time.time()):
         if boot.client is None:

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from rich.table import Table
 
+from daskel.cli import records
 from daskel.cli.commands.files_adding import add_files
 from daskel.cli.completing import names_of
 from daskel.cli.explanations import assigned_of
@@ -27,7 +28,6 @@ from daskel.core.site.finding import did_you_mean
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
 from daskel.core.values import counted, show_size
-from daskel.store.reading import read_leases
 from daskel.system.host.confined_open import FilesFolder, why_not
 from daskel.system.sitefile import SiteFile
 
@@ -167,7 +167,7 @@ def _show(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
     if segment is None or segment not in site.segments:
         output.error("the site has no segment for it", "give the client one: segment = ...")
         return ExitCode.BAD_NEWS
-    lease = read_leases(file.state).of(segment, str(who.mac))
+    lease = records.leases(file).of(segment, str(who.mac))
     fixed = site.clients[args.client].address if args.client else None
     who = Who(who.name, who.mac, lease.address if lease else fixed)
     try:

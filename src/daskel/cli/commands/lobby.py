@@ -11,6 +11,7 @@ from typing import Any
 
 from rich.table import Table as Grid
 
+from daskel.cli import records
 from daskel.cli.completing import names_of
 from daskel.cli.editing import changing, edit, editing_arguments, new_table, owner
 from daskel.cli.output import ExitCode, Output
@@ -23,7 +24,6 @@ from daskel.core.site.layers import segment_name
 from daskel.core.site.model import Site
 from daskel.core.values import parse_mac, show_duration
 from daskel.store.database import Store
-from daskel.store.reading import read_lobby
 from daskel.system.sitefile import SiteFile, load
 
 EXAMPLE = (
@@ -70,7 +70,7 @@ def _waiting_macs(parsed_args: argparse.Namespace, **_: Any) -> list[str]:
 def waiting(file: SiteFile) -> list[Sighting]:
     """The machines of the store that are not in the site (any more), newest first."""
     site = file.valid
-    return [s for s in read_lobby(file.state) if s.mac not in site.by_mac] if site else []
+    return [s for s in records.lobby(file) if s.mac not in site.by_mac] if site else []
 
 
 def _list(args: argparse.Namespace, output: Output) -> ExitCode:
@@ -157,7 +157,9 @@ def _forget(args: argparse.Namespace, output: Output) -> ExitCode:
 
 
 def _drop(file: SiteFile, macs: list[str]) -> None:
-    question(file, "forget", macs=macs)
+    question(file, "forget", macs=macs)  # which removes them from a database
+    if file.database is not None:
+        return
     store = Store(file.state)
     store.keep_sightings([], macs)
     store.close()

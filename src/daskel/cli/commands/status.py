@@ -34,6 +34,8 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     output.print(
         f"{answer['name']}: process {answer['process']} has served {answer['site']} for {age}."
     )
+    if answer["server"]:
+        output.print(f"It is the server {answer['server']}.")
     clients = counted(answer["clients"], "client")
     output.print(f"{clients} on {', '.join(answer['segments'])}.")
     stages = ", ".join(f"{count} at {stage}" for stage, count in answer["stages"].items())
@@ -42,6 +44,14 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         left = show_duration(max(int(aside["until"] - time.time()), 0))
         where = f"{aside['address']} of {aside['segment']}"
         output.print(f"{where} is not given out for {left}: another machine was found to have it.")
+    if away := answer["away"]:
+        ago = show_duration(int(time.time() - away["since"]))
+        output.print(f"The store has not answered for {ago}: {away['why']}.")
+    for other in (question(file, "servers") or {}).get("servers", ()) if file.database else ():
+        if not other["alive"] and other["seen"]:
+            output.print(f"Server {other['name']} is away; others answer its machines.")
+        elif other["differs"]:
+            output.print(f"Server {other['name']} has other site files: daskel servers.")
     if answer["differs"]:
         output.print("The file on disk differs: daskel apply shows how, and takes it over.")
     return ExitCode.GOOD

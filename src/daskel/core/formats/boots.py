@@ -268,6 +268,13 @@ class StoreHealth(TypedDict):
     problems: list[str]
 
 
+class StoreCopied(TypedDict):
+    """What was copied from one store to another."""
+
+    written: bool
+    rows: dict[str, int]  # by table
+
+
 class StoreChecked(TypedDict):
     """The store and its copies."""
 

@@ -18,6 +18,13 @@ class Aside(TypedDict):
     until: float
 
 
+class StoreAway(TypedDict):
+    """The store, a database, does not answer."""
+
+    since: float
+    why: str
+
+
 class Status(TypedDict):
     """What runs, since when, and how far each client came."""
 
@@ -34,6 +41,8 @@ class Status(TypedDict):
     transfers: int  # under way
     aside: list[Aside]
     differs: bool  # the site file on the disk is another
+    server: str | None  # which of the site's servers it is, where there are several
+    away: StoreAway | None
 
 
 class Moving(TypedDict):
@@ -128,7 +137,44 @@ class Applied(TypedDict):
 
     applied: bool
     said: str
+    servers: NotRequired[dict[str, bool]]  # the others that are alive: whether they have it, too
     findings: NotRequired[list[RunningFinding]]
+
+
+class ServerRow(TypedDict):
+    """A server of the site, as the store that they share knows it. Times are seconds since 1970."""
+
+    name: str
+    alive: bool
+    seen: float  # when it was heard of last
+    since: float  # when it started
+    version: str
+    host: str  # the name of its machine
+    clients: int  # that it has heard of in ten minutes
+    leases: int  # addresses that machines have from it
+    lag: float  # seconds that its last exchange with the database took
+    written: float  # when its site file was changed last
+    this: bool  # it is the one that answers
+    differs: list[str]  # files of its site that are not the same as this one's
+    newer: bool  # and its own are newer
+
+
+class Servers(TypedDict):
+    """All of them; none where the store is a file."""
+
+    servers: list[ServerRow]
+
+
+class Rows(TypedDict):
+    """Rows of a table of the store, where it is a database: leases, sightings, once or boots."""
+
+    rows: list[dict[str, Any]]
+
+
+class SiteTexts(TypedDict):
+    """The site file of a server, and what it includes, by name."""
+
+    texts: dict[str, str]
 
 
 class Forgotten(TypedDict):
@@ -182,3 +228,18 @@ class ApplyShown(Compared):
 
     applied: NotRequired[bool]
     said: NotRequired[str]
+    servers: NotRequired[dict[str, bool]]  # the others that are alive: whether they have it, too
+
+
+class ServersShown(TypedDict):
+    """The servers of the site."""
+
+    servers: list[ServerRow]
+    missing: list[str]  # that were never seen
+    away: StoreAway | None
+
+
+class ServerCompared(TypedDict):
+    """What machines get from another server, and not from the one here."""
+
+    changes: list[RunningChange]

@@ -99,6 +99,11 @@ def _servers(site: Site) -> Iterator[Finding]:
             problem = f"no server has an address on segment {name}"
             remedy = f'add one to addresses in a [server.NAME]: {name} = "{segment.server}"'
             yield _error(site, ("segment", name), problem, remedy)
+        having6 = [one for one, s in site.servers.items() if name in s.addresses6]
+        if segment.server6 and not having6 and len(site.servers) > 1:
+            problem = f"{segment.server6} would be the IPv6 address of every server on {name}"
+            remedy = f'give each its own: addresses6 = {{ {name} = "{segment.server6}" }}'
+            yield _error(site, ("segment", name, "server6"), problem, remedy)
         for one, address in having.items():
             place = ("server", one, "addresses", name)
             yield from _server_address(site, place, name, address)

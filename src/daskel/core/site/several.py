@@ -12,6 +12,9 @@ from daskel.core.site.model import Site
 from daskel.core.site.positions import Origin, Path, Sources
 
 _KEYS = {"server": "addresses", "server6": "addresses6"}  # of a segment; of a server, by segment
+_WITHOUT_IPV6 = {  # of a segment that other servers alone serve over IPv6
+    "network6": None, "server6": None, "pool6": None, "relays6": (), "advertise6": False,
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -37,13 +40,18 @@ def seen_by(site: Site, name: str) -> Site:
     switched off."""
     own = site.servers[name]
     served = {where for server in site.servers.values() for where in server.addresses}
+    served6 = {where for server in site.servers.values() for where in server.addresses6}
     segments = {}
     for where, segment in site.segments.items():
-        update: dict[str, object] = {"server6": own.addresses6.get(where)}
+        update: dict[str, object] = {}
         if where in own.addresses:
             update["server"] = own.addresses[where]
         elif where in served:
             update["enabled"] = False
+        if where in own.addresses6:
+            update["server6"] = own.addresses6[where]
+        elif where in served6:
+            update |= _WITHOUT_IPV6
         segments[where] = segment.model_copy(update=update)
     written = cast(Sources, _Written(site.positions, name))
     return replace(site, segments=segments, positions=written, own=name)

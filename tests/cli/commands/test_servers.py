@@ -1,0 +1,192 @@
+"""Two servers of the demo site with one PostgreSQL, and the commands that look at them."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+from itertools import count
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from daskel.demo.data import lay_out
+from daskel.store.database import Store
+from tests.cli.commands.test_boots import booted
+from tests.conftest import Serve, Serving, SiteText, daskel, until
+from tests.postgres import Postgres, running
+
+SERVERS = """[server.north]
+addresses = { tideroom = "10.61.8.1", library = "10.61.9.1", boathouse = "10.61.8.1" }
+[server.south]
+addresses = { tideroom = "10.61.8.2", library = "10.61.9.2", boathouse = "10.61.8.2" }
+"""
+IPV6 = ("network6", "server6", "pool6")
+AT = {"north": IPv4Address("10.61.8.1"), "south": IPv4Address("10.61.8.2")}
+_NUMBERS = count(1)
+
+
+@pytest.fixture(scope="module")
+def postgres() -> Iterator[Postgres]:
+    with running() as made:
+        yield made
+
+
+def lay_out_server(folder: Path, url: str) -> Path:
+    folder.mkdir()
+    site = lay_out(folder)
+    lines = site.read_text().splitlines(keepends=True)
+    text = SiteText("".join(line for line in lines if not line.startswith(("server =", *IPV6))))
+    text = text.replace('state = "state.db"', f'state = "{url}"\nlocal = "."', 1)
+    text = text.replace("[segment.tideroom]", f"{SERVERS}\n[segment.tideroom]", 1)
+    site.write_text(text.replace('lease = "8h"\n', 'lease = "8h"\nunknown = "lobby"\n', 1))
+    return folder
+
+
+@dataclass
+class Pair:
+    """Two servers, each with a folder of its own."""
+
+    folders: dict[str, Path]
+    serving: dict[str, Serving]
+    url: str
+
+    def run(self, name: str, *words: str) -> Any:
+        return daskel(*words, cwd=self.folders[name])
+
+    def json(self, name: str, *words: str) -> Any:
+        return json.loads(self.run(name, *words, "--json").stdout)
+
+    def rows(self, name: str) -> dict[str, dict[str, Any]]:
+        return {row["name"]: row for row in self.json(name, "servers")["servers"]}
+
+    def boot(self, name: str, client: str, mac: str) -> Any:
+        return booted(client, mac, "bios", self.serving[name], AT[name])
+
+
+@pytest.fixture
+def pair(postgres: Postgres, serve: Serve, tmp_path: Path) -> Pair:
+    url = postgres.create(f"site{next(_NUMBERS)}")
+    folders = {name: lay_out_server(tmp_path / name, url) for name in AT}
+    serving = {name: serve(folders[name], more=("--as", name)) for name in AT}
+    return Pair(folders, serving, url)
+
+
+def test_each_sees_what_happens_at_the_other(pair: Pair) -> None:
+    until(lambda: set(pair.rows("south")) == set(AT))
+    done = pair.boot("north", "tide-01", "02:61:08:00:00:01")
+    assert done.stage == "root" and done.address == IPv4Address("10.61.8.21"), done
+    pair.boot("north", "", "02:61:ff:00:00:01")
+
+    def seen() -> bool:
+        boots = {row["client"]: row for row in pair.json("south", "boots", "list")}
+        waiting = [row["mac"] for row in pair.json("south", "lobby", "list")]
+        return boots.get("tide-01", {}).get("stage") == "root" and bool(waiting)
+
+    until(seen, lambda: pair.run("south", "boots", "list").stdout, 0.3)
+    shown = pair.run("south", "boots", "show", "tide-01").stdout
+    assert "loader/bios.img" in shown
+    assert pair.run("south", "lobby", "forget", "all").returncode == 0
+    until(lambda: pair.json("north", "lobby", "list") == [])
+    assert pair.run("south", "assign", "tide-01", "rescue", "--once").returncode == 0
+    until(lambda: "rescue" in pair.run("north", "explain", "tide-01").stdout)
+    rescued = pair.boot("north", "tide-01", "02:61:08:00:00:01")
+    assert "rescue" in [got.path.split("/")[0] for got in rescued.files], rescued
+    until(lambda: "boots next" not in pair.run("south", "explain", "tide-01").stdout)
+    until(lambda: pair.rows("south")["north"]["leases"] == 2, pause=0.5)
+    numbers = [row["number"] for row in pair.json("south", "boots", "list")]
+    assert len(numbers) == len(set(numbers)) == 3
+
+
+def test_a_server_with_another_site_file(pair: Pair) -> None:
+    until(lambda: set(pair.rows("north")) == set(AT))
+    assert pair.run("north", "servers").returncode == 0
+    site = pair.folders["north"] / "daskel.toml"
+    site.write_text(SiteText(site.read_text()).replace('"quiet", ', '"verbose", ', 1))
+    applied = pair.run("north", "apply", "--yes")
+    assert applied.returncode == 1 and "copy the site file to south" in applied.stdout
+    pair.serving["south"].wait_for("kept")
+    until(lambda: pair.rows("north")["south"]["differs"] == ["daskel.toml"], pause=0.3)
+    shown = pair.run("north", "servers")
+    assert shown.returncode == 1 and "south has an older daskel.toml" in shown.stdout, shown
+    compared = pair.run("north", "servers", "--compare", "south")
+    assert "argument verbose removed" in compared.stdout and "tide-01" in compared.stdout
+    assert "has an older daskel.toml" in pair.run("north", "check").stdout
+    assert "has other site files" in pair.run("south", "status").stdout
+    assert pair.run("north", "servers", "--compare", "west").returncode == 2
+    shutil.copy(site, pair.folders["south"])
+    applied = pair.run("north", "apply", "--yes")
+    site.write_text(site.read_text() + "# nothing\n")
+    shutil.copy(site, pair.folders["south"])
+    applied = pair.run("north", "apply", "--yes")
+    assert applied.returncode == 0 and "Other servers that have it: south." in applied.stdout
+    assert "verbose" in pair.run("south", "explain", "tide-02").stdout
+
+
+def test_a_server_and_a_database_that_are_away(pair: Pair, postgres: Postgres) -> None:
+    until(lambda: set(pair.rows("north")) == set(AT))
+    booted_before = pair.boot("north", "tide-01", "02:61:08:00:00:01")
+    assert booted_before.stage == "root"
+    pair.serving["south"].stop()
+    until(lambda: not pair.rows("north")["south"]["alive"], pause=0.3)
+    assert "Server south is away" in pair.run("north", "status").stdout
+    with postgres.frozen():
+        until(lambda: pair.json("north", "status")["away"], pause=0.3)
+        shown = pair.run("north", "servers")
+        assert shown.returncode == 1 and "The database has not answered" in shown.stdout
+        assert pair.boot("north", "tide-01", "02:61:08:00:00:01").stage == "root", "it is known"
+        refused = pair.run("north", "boots", "list")
+        assert (refused.returncode, "does not answer" in refused.stderr) == (3, True), refused
+    until(lambda: not pair.json("north", "status")["away"], pause=0.3)
+    assert pair.boot("north", "tide-02", "02:61:08:00:00:02").stage == "root"
+
+
+def test_without_a_server_here(pair: Pair) -> None:
+    for serving in pair.serving.values():
+        serving.stop()
+    said = pair.run("north", "explain", "tide-01")
+    assert said.returncode == 0 and "nothing is known of leases" in said.stderr
+    for words in (["servers"], ["boots", "list"], ["assign", "tide-01", "rescue", "--once"]):
+        lacking = pair.run("north", *words)
+        assert lacking.returncode == 3 and "no server of this site runs here" in lacking.stderr
+    assert "it answers, and can be written" in pair.run("north", "store", "check").stdout
+    assert pair.run("north", "serve", "--loopback").returncode == 3, "which of the two?"
+    unknown = pair.run("north", "serve", "--loopback", "--as", "nord")
+    assert unknown.returncode == 3 and "did you mean" in unknown.stderr, unknown
+
+
+def test_a_name_that_is_taken(pair: Pair) -> None:
+    folder = pair.folders["north"].with_name("again")
+    shutil.copytree(pair.folders["north"], folder, ignore=shutil.ignore_patterns("*.socket"))
+    done = daskel("serve", "--loopback", "--as", "north", cwd=folder)
+    assert done.returncode == 3 and "north runs already" in done.stderr, done
+
+
+def test_a_store_moves_to_a_database_and_back(
+    postgres: Postgres, serve: Serve, demo_folder: Path
+) -> None:
+    serving = serve(demo_folder)
+    booted("tide-01", "02:61:08:00:00:01", "bios", serving)
+    until(lambda: "root" in daskel("boots", "list", cwd=demo_folder).stdout, pause=0.3)
+    url = postgres.create(f"site{next(_NUMBERS)}")
+    copy = ("store", "copy", "state.db", url, "--json")
+    refused = daskel(*copy, cwd=demo_folder)
+    assert refused.returncode == 3 and "runs here" in refused.stdout
+    serving.stop()
+    rows = {"leases": 1, "boots": 1, "sightings": 0, "once": 0}
+    for more, written in ((("--dry-run",), False), ((), True)):
+        done = json.loads(daskel(*copy, *more, cwd=demo_folder).stdout)
+        assert done == {"written": written, "rows": rows}
+    again = daskel(*copy, cwd=demo_folder)
+    assert again.returncode == 2 and "has something in it: leases 1" in again.stdout
+    back = daskel("store", "copy", url, "back.db", "--json", cwd=demo_folder)
+    assert json.loads(back.stdout)["rows"] == rows
+    before, after = (Store(demo_folder / name) for name in ("state.db", "back.db"))
+    assert before.load().all() == after.load().all() and after.load().all()[0].expires > time.time()
+    assert next(after.numbers()) == 2
+    before.close()
+    after.close()
