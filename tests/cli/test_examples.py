@@ -28,6 +28,7 @@ NOT_RUN = {  # what is tested elsewhere, or does not end by itself
     "daskel serve --loopback": "ends with a signal",
     "daskel serve --until-done tide": "tests/cli/commands",
     "daskel serve --record packets": "tests/vm",
+    "daskel serve --as north": "tests/cli/commands/test_servers.py",
     "daskel watch": "ends with a key",
     "daskel watch tide": "ends with a key",
     "daskel watch tide --room": "ends with a key",
@@ -59,6 +60,7 @@ CODES = {  # other than 0
     "daskel lobby forget all": {0, 2},
     "daskel boots plot monday.png --day 2026-11-23 --against 2026-11-16": {1},  # nothing booted
     "daskel store restore --dry-run": {3},  # the server runs
+    "daskel store copy state.db postgresql://daskel@db.skerry.example/daskel --dry-run": {3},
     "daskel keys show": {1},  # the demo site has no key; tests/cli/commands/test_keys.py has
     "daskel keys enrol mok": {1},
     "daskel keys https": {1},

@@ -11,7 +11,8 @@ import tomli
 from pydantic import Strict
 
 from daskel.cli.output import ExitCode, Output, finding_json
-from daskel.cli.site import change_arguments, json_argument, load_with_seen, site_argument
+from daskel.cli.site import change_arguments, json_argument, site_argument
+from daskel.cli.site_seen import load_with_seen
 from daskel.core.site.edit import EditError, add, change, has_table
 from daskel.core.site.finding import Finding, Severity, did_you_mean
 from daskel.core.site.tables import TABLES

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import asyncio
 import logging
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from ipaddress import IPv4Address, IPv6Address
 
@@ -13,6 +13,8 @@ from daskel.core.boot.turns import Turns
 from daskel.core.dhcp.packet import MessageType, kind_and_server
 from daskel.core.site.model import Site
 from daskel.core.site.several import peers
+from daskel.core.site.slate_rules import keeps_slates
+from daskel.core.values import mac_text
 from daskel.service.clock import Clock
 from daskel.store.shared_store import (
     Applied,
@@ -47,12 +49,15 @@ class Peers:
         self.told = Told("", 0.0, {}, 0)
         self.servers: Sequence[ServerRow] = ()
         self.held: Mapping[str, int] = {}  # addresses that machines have, by server
+        self.homes: dict[str, str] = {}  # of clients: the server that has their slates
+        self._names: Mapping[str, str] = {}  # of clients that keep slates, by MAC address
         self.follow: Callable[[Applied], None] | None = None  # another server's site file
         self._following: float | None = None  # when the last one was taken over
         self._texts: Mapping[str, str] | None = None  # to be written with the next beat
 
     def use(self, site: Site) -> None:
         """The servers of another site file."""
+        self._names = {mac: name for mac, name in site.by_mac.items() if keeps_slates(site, name)}
         self._addresses = {
             address.packed: name for name, all_of in peers(site).items() for address in all_of
         }
@@ -87,7 +92,31 @@ class Peers:
             return True
         if unicast and data[_CIADDR] != _NOWHERE and data[_GIADDR] == _NOWHERE:
             return True  # it renews what this server gave
+        if kind == MessageType.DISCOVER and (home := self._home(mac)):
+            if home == self._store.server:
+                return True
+            if self._is_alive(home):
+                return False  # whose slate is there can boot from there alone
         return self._turns.is_mine(mac, number, now)
+
+    def _home(self, mac: bytes) -> str | None:
+        name = self._names.get(mac_text(mac)) if self._names else None
+        return self.homes.get(name) if name else None
+
+    def _is_alive(self, server: str) -> bool:
+        return any(one.name == server and one.alive for one in self.servers)
+
+    def stranded(self, data: bytes) -> str | None:
+        """The server that alone has the slates of who begins to boot, where that is away."""
+        home = self._home(data[_CHADDR])
+        if home in (None, self._store.server) or self._is_alive(str(home)):
+            return None
+        return home if kind_and_server(data)[0] == MessageType.DISCOVER else None
+
+    def homeless(self, macs: Iterable[str]) -> list[str]:
+        """Of these machines the clients that keep slates, and have them nowhere yet."""
+        names = (self._names.get(mac) for mac in macs) if self._names else ()
+        return [name for name in names if name and name not in self.homes]
 
     def is_mine6(self, mac: str | None, xid: int) -> bool:
         """The same of a DHCPv6 message that names no server."""
@@ -134,6 +163,7 @@ class Peers:
 
     def _heard(self, beat: Beat) -> None:
         self.servers, self.held = beat.servers, beat.held
+        self.homes.update(beat.homes)
         self._turns.use([one.name for one in beat.servers if one.alive])
         self._changed(beat)
         for one in beat.servers:

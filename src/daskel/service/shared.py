@@ -153,6 +153,9 @@ class Shared:
 
     def slate_is_on(self, root: str, client: str, version: int | None) -> None:
         """The version that a client's slate stays on; None when it stays on none."""
+        if self.peers and client not in self.peers.homes and isinstance(self._store, SharedStore):
+            claimed = self._writer.submit(self._store.claim_homes, [client])
+            claimed.add_done_callback(_say_failure)
         if self.once.slate(root, client, version):
             self.datagrams = Datagrams(self.answers)  # option 17 names the version
 
@@ -377,7 +380,20 @@ class Shared:
         for lease in found:
             self._on_disk.learn(lease)
             self.leases.put(lease)
-        return refused
+        return refused | await self._not_at_home(leases)
+
+    async def _not_at_home(self, leases: Sequence[Lease]) -> set[IPv4Address]:
+        """The addresses of machines whose slates another server has claimed just now. Raises
+        StoreAwayError."""
+        store, peers = self._store, self.peers
+        names = peers.homeless(lease.mac for lease in leases) if peers else []
+        if not names or not peers or not isinstance(store, SharedStore):
+            return set()
+        loop = asyncio.get_running_loop()
+        homes = await loop.run_in_executor(self._writer, store.claim_homes, names)
+        peers.homes.update(homes)
+        gone = {self.site.clients[n].mac for n, home in homes.items() if home != store.server}
+        return {lease.address for lease in leases if lease.mac in gone}
 
     def caller(self, server: IPv4Address, peer: str) -> tuple[str, Who]:
         """The segment and the machine that reached `server` from the address of a socket."""

@@ -100,6 +100,13 @@ APPLIED = Table(  # which site file was taken over last, for the others to look 
     Column("at", Float, nullable=False),
 )
 
+HOMES = Table(  # of clients that keep slates: the server on whose disk those are
+    "homes",
+    SHARED,
+    Column("client", String, primary_key=True),
+    Column("server", String, nullable=False),
+)
+
 TEXTS = Table(  # of the site files that the servers have
     "texts",
     SHARED,
@@ -131,6 +138,7 @@ _OF_POSTGRESQL = (
     "ALTER TABLE leases ADD COLUMN IF NOT EXISTS changed xid8 NOT NULL "
     "DEFAULT pg_current_xact_id()",
     "CREATE INDEX IF NOT EXISTS leases_changed ON leases (changed)",
+    "ALTER TABLE homes ADD COLUMN IF NOT EXISTS changed xid8 NOT NULL DEFAULT pg_current_xact_id()",
     "CREATE SEQUENCE IF NOT EXISTS boot_numbers",
 )
 _LOCK = 6108  # of PostgreSQL: two servers that begin at once

@@ -77,6 +77,12 @@ _CHANGED = f"SELECT {_COLUMNS} FROM leases AS l WHERE changed >= %s::text::xid8 
 _HELD = f"""
 SELECT server, count(*) FROM leases WHERE state = 'bound' AND expires > {_NOW} GROUP BY server
 """
+_HOME = """
+INSERT INTO homes (client, server) SELECT c, %s FROM unnest(%s::text[]) AS c ORDER BY c
+ON CONFLICT (client) DO NOTHING
+"""
+_HOMES = "SELECT client, server FROM homes WHERE client = ANY(%s)"
+_MOVED = "SELECT client, server FROM homes WHERE changed >= %s::text::xid8"
 _SNAPSHOT = f"SELECT pg_snapshot_xmin(pg_current_snapshot())::text, {_NOW}"
 
 
@@ -133,6 +139,7 @@ class Beat:
     once: Sequence[Once]
     servers: Sequence[ServerRow]
     applied: Applied | None
+    homes: Mapping[str, str]  # of clients that keep slates: the servers that have those
     held: Mapping[str, int]  # addresses that machines have, by the server that gave them last
 
 
@@ -181,7 +188,7 @@ class SharedStore(Tables):
             import psycopg
         except ImportError:
             problem = "a store in PostgreSQL needs the Python package psycopg"
-            remedy = "apt install python3-psycopg, or: pip install 'daskel[postgresql]'"
+            remedy = "pip install 'daskel[postgresql]'"
             raise MissingRequirementError(problem, remedy) from None
 
         def connect() -> Any:
@@ -317,6 +324,7 @@ class SharedStore(Tables):
                 raise NameTakenError(self.server)
             rows = alone.exec_driver_sql(_CHANGED, (self._since, self.server)).mappings()
             leases = [lease(row) for row in rows]
+            homes = {row[0]: row[1] for row in alone.exec_driver_sql(_MOVED, (self._since,))}
             once = [Once(**row) for row in alone.execute(select(ONCE)).mappings()]
             servers = _servers(alone)
             last = alone.execute(select(APPLIED)).one_or_none()
@@ -329,7 +337,16 @@ class SharedStore(Tables):
         self._lag = time.monotonic() - began
         applied = Applied(*last) if last else None
         middle = float(now) + self._lag / 2
-        return Beat(middle, self._lag, leases, once, servers, applied, self._held)
+        return Beat(middle, self._lag, leases, once, servers, applied, homes, self._held)
+
+    def claim_homes(self, clients: Collection[str]) -> dict[str, str]:
+        """The servers on whose disks the slates of these clients are: this one, where no other said
+        so before. Raises StoreAwayError."""
+        with self._talking() as connection:
+            alone = connection.execution_options(isolation_level="AUTOCOMMIT")
+            alone.exec_driver_sql(_HOME, (self.server, list(clients)))
+            rows = alone.exec_driver_sql(_HOMES, (list(clients),))
+            return {row[0]: row[1] for row in rows}
 
     def apply(self, digest: str) -> None:
         """The site file with this digest is taken over. Raises StoreAwayError."""

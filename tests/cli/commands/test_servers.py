@@ -190,3 +190,25 @@ def test_a_store_moves_to_a_database_and_back(
     assert next(after.numbers()) == 2
     before.close()
     after.close()
+
+
+def test_a_kept_slate_is_at_home_on_one_server(pair: Pair) -> None:
+    """Its client boots from there alone; when that server is away, it is told why it does not."""
+    until(lambda: set(pair.rows("north")) == set(AT) == set(pair.rows("south")))
+    macs = {f"tide-{n:02}": f"02:61:08:00:00:{n:02x}" for n in (1, 2)}
+    for name, mac in macs.items():
+        assert pair.boot("north", name, mac).stage == "root"
+        assert (pair.folders["north"] / "slates/notebook" / name).exists()
+    time.sleep(1)
+    for name, mac in macs.items():
+        answered = pair.boot("south", name, mac)
+        assert not answered.address, "north has its slate, and is alive"
+    pair.serving["north"].stop()
+    until(lambda: not pair.rows("south")["north"]["alive"], pause=0.3)
+    assert not pair.boot("south", "tide-01", macs["tide-01"]).address
+    refused = pair.serving["south"].wait_for("refused", client="tide-01")
+    assert "its slate is on the server north, which is away" in refused["reason"]
+    said = pair.run("south", "diagnose", "tide-01").stdout
+    assert "its slate is on the server north" in said and "start that server again" in said
+    catalogue = pair.boot("south", "buoy-1", "02:61:0a:00:00:01")
+    assert catalogue.stage != "nothing" or catalogue.problem, "who keeps nothing goes on"

@@ -7,7 +7,8 @@ from collections import Counter
 
 from daskel.cli.completing import names_of
 from daskel.cli.output import ExitCode, Output, finding_json
-from daskel.cli.site import json_argument, load_with_seen, path_of, site_argument
+from daskel.cli.site import json_argument, path_of, site_argument
+from daskel.cli.site_seen import load_with_seen
 from daskel.core.site.finding import Finding, Severity, did_you_mean
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site

@@ -23,6 +23,7 @@ from daskel.core.history.events import Who
 from daskel.core.site.layers import segment_name
 from daskel.core.site.model import Site
 from daskel.core.site.tables import SiteTable
+from daskel.core.values import without_password
 
 _MOST_LINES = 2  # of a text that changed, that are shown
 _MOST_SHOWN = 60  # characters of a value
@@ -333,4 +334,4 @@ def _written(site: Site, field: _Field) -> str:
     value = getattr(table, field.key)
     if isinstance(value, (tuple, Mapping)):
         return ", ".join(map(str, value)) or "(none)"
-    return site.origin(*path, field.key.replace("_", "-")).text.strip("\"'")
+    return without_password(site.origin(*path, field.key.replace("_", "-")).text.strip("\"'"))

@@ -42,6 +42,7 @@ class Refusal(Enum):
     WRONG_NETWORK = "wrong network"  # it remembers an address of another one
     NO_BOOT_FILE = "no boot file"  # none for its firmware
     BY_ANOTHER = "by another server"
+    SLATE_AWAY = "slate away"  # on another server, which does not run
     NO_STORE = "no store"  # what it would be given cannot be kept
     UNTOLD = "untold"  # an event of an older version
 

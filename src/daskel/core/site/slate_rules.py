@@ -5,9 +5,10 @@ from __future__ import annotations
 from dataclasses import replace
 
 from daskel.core.site.key_types import SlateKind
-from daskel.core.site.layers import Assigned, Effective, Sourced
+from daskel.core.site.layers import Assigned, Effective, Sourced, effective
 from daskel.core.site.model import Site
 from daskel.core.site.own_kernels import boots
+from daskel.core.site.remembered import remembered
 from daskel.core.site.tables import Client
 
 
@@ -34,6 +35,14 @@ def stays_on(site: Site, client: str, root: str, *, frozen: bool) -> bool:
         return False
     kind = slate_of(site, site.clients[client], root)
     return kind == "keep" or (kind == "fresh" and frozen)
+
+
+@remembered
+def keeps_slates(site: Site, name: str) -> bool:
+    """Whether a client may boot a root of which it keeps a slate."""
+    found = effective(site, name)
+    roots = (site.loadouts[entry].root for entry in found.entries)
+    return any(root and slate_of(site, found.client, root) == "keep" for root in roots)
 
 
 def on_its_slate(site: Site, found: Effective, assigned: Assigned) -> Effective:

@@ -12,6 +12,7 @@ import socket
 import struct
 from collections import deque
 from collections.abc import Coroutine, Iterator
+from dataclasses import replace
 from ipaddress import IPv4Address
 from typing import NamedTuple
 
@@ -97,6 +98,10 @@ class DhcpService:
             data = message.data
             if peers and not self._pxe and not peers.is_mine(data, unicast=message.unicast):
                 continue
+            home = peers.stranded(data) if peers else None
+            if home is not None:
+                self._strand(message, home)
+                continue
             again = datagrams.again(here if message.unicast else everywhere, data, now)
             if again is not None:
                 self._answer(message, again)
@@ -124,6 +129,15 @@ class DhcpService:
             self._begin(self._offer(message, decision))
         else:
             self._answer(message, decision)
+
+    def _strand(self, message: _Message, home: str) -> None:
+        """Its slates are on a server that is away: it waits for that one."""
+        decision = self._decide(message)
+        seen = next((e for e in decision.events if isinstance(e, Seen)), None) if decision else None
+        if seen:
+            said = f"its slate is on the server {home}, which is away"
+            refused = Refused(seen.who, seen.segment, said, Refusal.SLATE_AWAY)
+            self._untold += [replace(seen, offered=None), refused]
 
     def _waits(self, decision: Decision) -> bool:
         """What it asks for cannot be kept now: it is offered no address that nobody promised it."""

@@ -1,0 +1,50 @@
+"""The site file with all that is known of it: what it names on the disk, the machines that were seen,
+and what other servers have."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+from pathlib import Path
+
+from daskel.cli import records
+from daskel.cli.site import question
+from daskel.core.audit.kernel_architecture import check_processors
+from daskel.core.boot.firmware import expected
+from daskel.core.replies.bootfile import check_firmware
+from daskel.core.site.finding import Finding, Severity
+from daskel.core.site.parse import place
+from daskel.core.values import few
+from daskel.system.requirements import MissingRequirementError
+from daskel.system.site_check import load_checked
+from daskel.system.sitefile import Instead, SiteFile
+
+
+def load_with_seen(
+    path: Path, instead: Instead | None = None, only: Collection[str] | None = None
+) -> SiteFile:
+    """`load_checked`, and what the machines that were seen have to do with the file."""
+    file = load_checked(path, instead, only)
+    if file.site is not None:
+        try:
+            seen = records.leases(file).architectures()
+            known = expected(file.site, seen)
+            file.findings += check_processors(file.site, file.kernels, known)
+            file.findings += check_firmware(file.site, seen)
+        except MissingRequirementError as error:
+            origin = file.site.origin("site", "state")
+            file.findings.append(Finding(Severity.WARNING, origin, error.problem, error.remedy))
+        file.findings += _other_servers(file)
+        file.findings.sort(key=place)
+    return file
+
+
+def _other_servers(file: SiteFile) -> Iterator[Finding]:
+    """Servers with another site file than the one that runs here."""
+    asked = (question(file, "servers") or {}) if file.database else {}
+    for one in asked.get("servers", ()):
+        if one["alive"] and one["differs"]:
+            age = "a newer" if one["newer"] else "an older"
+            problem = f"server {one['name']} has {age} {few(one['differs'], 3)} than the one here"
+            origin = file.valid.origin("server", one["name"])
+            remedy = f"daskel servers --compare {one['name']}, and copy the right one over"
+            yield Finding(Severity.WARNING, origin, problem, remedy)
