@@ -139,16 +139,17 @@ def came_to_its_root(lab: Lab, machine: Machine, name: str) -> None:
     machine.process.terminate()
 
 
-def causes(lab: Lab, name: str) -> list[str]:
-    found = diagnosed(name, "--site", lab.folder / "daskel.toml")
-    return [cause["cause"] for cause in found[0]["findings"]]
+def cause(lab: Lab, name: str) -> str | None:
+    """The first one: on a busy machine it may be slow, too."""
+    findings = diagnosed(name, "--site", lab.folder / "daskel.toml")[0]["findings"]
+    return findings[0]["cause"] if findings else None
 
 
 @pytest.mark.extended
 def test_firmware_that_does_not_trust_the_key(lab: Lab, more_machines: dict[str, Machine]) -> None:
     """Its next way to boot shows that it refused the image."""
     until(lambda: "boot from HTTP" in "".join(lines_of(lab, "tide-05")), lab.server_log.read_text)
-    until(lambda: causes(lab, "tide-05") == ["loader-refused"], lab.server_log.read_text, 2.0)
+    until(lambda: cause(lab, "tide-05") == "loader-refused", lab.server_log.read_text, 2.0)
     more_machines["tide-05"].process.terminate()
 
 
@@ -158,7 +159,7 @@ def test_a_kernel_that_nobody_signed(lab: Lab, more_machines: dict[str, Machine]
 
     def refused() -> bool:
         text = "".join(lines_of(lab, "tide-06"))
-        return "notebook/unsigned" in text and causes(lab, "tide-06") == ["kernel-refused"]
+        return "notebook/unsigned" in text and cause(lab, "tide-06") == "kernel-refused"
 
     until(refused, lab.server_log.read_text, 2.0)
     assert "notebook/initrd.img" not in "".join(lines_of(lab, "tide-06"))

@@ -1,5 +1,5 @@
-"""The site file with all that is known of it: what it names on the disk, the machines that were seen,
-and what other servers have."""
+"""The site file with all that is known of it: what it names on the disk, the machines that were
+seen, and what other servers have."""
 
 from __future__ import annotations
 
