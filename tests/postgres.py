@@ -12,6 +12,10 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+import pytest
+
+CI = "CI" in os.environ  # there a missing permission is a failure
+needs_postgres = pytest.mark.skipif(os.geteuid() != 0 and not CI, reason="PostgreSQL needs root")
 _AS_ITS_OWN = ("setpriv", "--reuid=postgres", "--regid=postgres", "--init-groups")
 
 
@@ -41,6 +45,18 @@ class Postgres:
     def _run(self, *words: object, check: bool = True) -> None:
         command = [*self._inside, *_AS_ITS_OWN, *map(str, words)]
         subprocess.run(command, check=check, capture_output=True, cwd="/", timeout=60)
+
+    def follow(self, primary: Postgres) -> None:
+        """A standby of another one."""
+        assert self._bin
+        shutil.chown(self.folder, "postgres", "postgres")
+        words = ("-R", "-X", "stream", "-c", "fast", "-D", self._data, "-U", "daskel")
+        self._run(self._bin / "pg_basebackup", *words, "-h", primary.folder, "-p", primary.port)
+
+    def promote(self) -> None:
+        """It can be written from now on."""
+        assert self._bin
+        self._run(self._bin / "pg_ctl", "-w", "-D", self._data, "promote")
 
     def start(self, inside: str = "", *more: str) -> None:
         """Begin; `inside`: the network namespace."""
@@ -89,15 +105,24 @@ class Postgres:
 
 
 @contextmanager
-def running(address: str = "", inside: str = "") -> Iterator[Postgres]:
-    """One in a folder of its own: not below pytest's, which is for root alone."""
+def folder_of_its_own() -> Iterator[Path]:
+    """Not below pytest's, which is for root alone."""
     folder = Path(tempfile.mkdtemp(prefix="daskel-pg-", dir="/tmp"))
-    made = Postgres(folder, address)
     try:
-        made.make()
-        made.start(inside)
-        yield made
+        yield folder
     finally:
-        made.stop("immediate")
         time.sleep(0.1)
         shutil.rmtree(folder, ignore_errors=True)
+
+
+@contextmanager
+def running(address: str = "", inside: str = "") -> Iterator[Postgres]:
+    """An empty one, until the end."""
+    with folder_of_its_own() as folder:
+        made = Postgres(folder, address)
+        try:
+            made.make()
+            made.start(inside)
+            yield made
+        finally:
+            made.stop("immediate")

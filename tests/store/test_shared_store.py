@@ -21,7 +21,9 @@ from daskel.store.shared_store import (
     Told,
 )
 from daskel.system.requirements import MissingRequirementError
-from tests.postgres import Postgres, running
+from tests.postgres import Postgres, folder_of_its_own, needs_postgres, running
+
+pytestmark = needs_postgres
 
 SITE = "Skerry Point"
 TOLD = Told("abc", 1.0, {"daskel.toml": "abc"}, 3)
@@ -172,6 +174,38 @@ def test_a_database_that_is_away(postgres: Postgres, url: str) -> None:
         assert failed and not thread.is_alive()
     assert not store.keep([lease(FIRST, 60)])
     store.close()
+
+
+def test_a_standby_takes_over(postgres: Postgres, url: str) -> None:
+    """Where the primary waits for it, as it should: nothing that was acknowledged is lost."""
+    with folder_of_its_own() as folder:
+        standby = Postgres(folder, port=postgres.port)
+        standby.follow(postgres)
+        standby.start()
+        postgres.sql("postgres", "ALTER SYSTEM SET synchronous_standby_names = '*'")
+        postgres.sql("postgres", "SELECT pg_reload_conf()")
+        both = url.replace(str(postgres.folder), f"{postgres.folder},{folder}")
+        store = SharedStore(f"{both},{standby.port}", SITE, "north")
+        try:
+            for host in range(100, 150):
+                store.keep([lease(FIRST, 600, host=host)])
+            postgres.stop("immediate")
+            with pytest.raises(StoreAwayError):
+                store.keep([lease(FIRST, 600, host=150)])
+            standby.promote()
+            standby.sql("postgres", "ALTER SYSTEM RESET synchronous_standby_names")
+            standby.sql("postgres", "SELECT pg_reload_conf()")
+            assert not store.keep([lease(SECOND, 600, host=151)])
+            there = {int(found.address) & 255: found.mac for found in store.load().all()}
+            assert {host: there.get(host) for host in range(100, 150)} == dict.fromkeys(
+                range(100, 150), FIRST
+            )
+        finally:
+            store.close()
+            standby.stop("immediate")
+            postgres.start()
+            postgres.sql("postgres", "ALTER SYSTEM RESET synchronous_standby_names")
+            postgres.sql("postgres", "SELECT pg_reload_conf()")
 
 
 def changed(postgres: Postgres, url: str, how: str) -> str:

@@ -51,7 +51,9 @@ LEASES = Figure("leases", "Addresses that machines have")
 LOBBY = Figure("lobby", "Machines that are not in the site")
 STAGES = Figure("clients_at_stage", "Clients by the stage of their last boot", "stage")
 RESULTS = Figure("clients_by_result", "Clients by how their last boot ended", "result")
-FIGURES = (EVENTS, SENT, RESENT, CLIENTS, LEASES, LOBBY, STAGES, RESULTS)
+AWAY = Figure("store_away_seconds", "For how long the store has not answered; 0 where it does")
+SERVERS = Figure("other_servers", "Other servers of the site, by whether they are alive", "is")
+FIGURES = (EVENTS, SENT, RESENT, CLIENTS, LEASES, LOBBY, STAGES, RESULTS, AWAY, SERVERS)
 
 
 class Metrics(Collector):
@@ -110,6 +112,9 @@ class Metrics(Collector):
         yield _gauge(CLIENTS, len(shared.site.clients))
         yield _gauge(LEASES, len(shared.leases.held(now)))
         yield _gauge(LOBBY, len(list(shared.lobby)))
+        yield _gauge(AWAY, shared.clock.now() - shared.away_since if shared.away else 0)
+        others = shared.peers.others if shared.peers else ()
+        yield _gauges(SERVERS, Counter("alive" if one.alive else "away" for one in others))
         yield _gauges(STAGES, Counter(boot.stage.value for boot in boots))
         yield _gauges(RESULTS, Counter(result(boot, now) for boot in boots))
 

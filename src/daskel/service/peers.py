@@ -10,6 +10,7 @@ from concurrent.futures import ThreadPoolExecutor
 from ipaddress import IPv4Address, IPv6Address
 
 from daskel.core.boot.turns import Turns
+from daskel.core.dhcp.client_messages import LOOK
 from daskel.core.dhcp.packet import MessageType, kind_and_server
 from daskel.core.site.model import Site
 from daskel.core.site.several import peers
@@ -30,7 +31,7 @@ from daskel.system.requirements import MissingRequirementError
 _PAUSE = 0.5  # seconds between two beats
 _LIMIT, _FOLLOW = 3.0, 5.0  # seconds that one may take; in which others follow
 _CHADDR, _XID, _CIADDR, _GIADDR = slice(28, 34), slice(4, 8), slice(12, 16), slice(24, 28)
-_NOWHERE = bytes(4)
+_NOWHERE, _LOOK = bytes(4), LOOK.to_bytes(4, "big")
 _log = logging.getLogger(__name__)
 
 
@@ -76,12 +77,19 @@ class Peers:
             raise ValueError(f"there is no server {server}")
         return found
 
+    @property
+    def others(self) -> list[ServerRow]:
+        """All servers but this one, as they were half a second ago."""
+        return [one for one in self.servers if one.name != self._store.server]
+
     def has(self, address: IPv4Address | IPv6Address) -> bool:
         """It is one of the other servers'."""
         return address.packed in self._addresses
 
     def is_mine(self, data: bytes, *, unicast: bool) -> bool:
         """Whether this server is to look at a DHCP message."""
+        if data[_XID] == _LOOK:
+            return False  # another server looks who answers
         kind, server = kind_and_server(data)
         mac, number, now = data[_CHADDR], data[_XID], self._clock.monotonic()
         if server is not None:
@@ -202,8 +210,8 @@ class Peers:
         seconds after they were told."""
         until = self._clock.monotonic() + _FOLLOW
         while True:
-            others = [one for one in self.servers if one.name != self._store.server and one.alive]
-            found = {one.name: one.digest == self.told.digest for one in others}
+            alive = [one for one in self.others if one.alive]
+            found = {one.name: one.digest == self.told.digest for one in alive}
             if all(found.values()) or self._clock.monotonic() > until:
                 return found
             await self._clock.sleep(_PAUSE / 2)

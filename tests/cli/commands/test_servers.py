@@ -18,7 +18,9 @@ from daskel.demo.data import lay_out
 from daskel.store.database import Store
 from tests.cli.commands.test_boots import booted
 from tests.conftest import Serve, Serving, SiteText, daskel, until
-from tests.postgres import Postgres, running
+from tests.postgres import Postgres, needs_postgres, running
+
+pytestmark = needs_postgres
 
 SERVERS = """[server.north]
 addresses = { tideroom = "10.61.8.1", library = "10.61.9.1", boathouse = "10.61.8.1" }

@@ -74,6 +74,9 @@ def _uefi(name: str, architecture: int, protocol: str = "PXEClient") -> Face:
     )  # fmt: skip
 
 
+LOOK = 0x61085000  # the number of a server's own question who else answers on its wire
+
+
 def look_asks_as(hardware: bytes) -> bytes:
     """The hardware address with which Daskel asks who answers on a wire, on the interface with the
     address `hardware`: no real machine's, and the same every time."""

@@ -6,7 +6,7 @@ import asyncio
 import logging
 from collections.abc import Mapping
 
-from daskel.core.dhcp.client_messages import Face, discover
+from daskel.core.dhcp.client_messages import LOOK, Face, discover
 from daskel.core.dhcp.options import Code
 from daskel.core.dhcp.packet import NOWHERE
 from daskel.core.dhcp.pxe import Firmware
@@ -16,7 +16,7 @@ from daskel.system.host.offers import offers
 from daskel.system.requirements import MissingRequirementError
 
 _PAUSE, _WAIT = 600.0, 3.0  # seconds between two looks, and for answers
-_ASK = discover(Face.of(Firmware.BIOS), "00:00:00:00:00:00", 0x61085000)
+_ASK = discover(Face.of(Firmware.BIOS), "00:00:00:00:00:00", LOOK)
 _log = logging.getLogger(__name__)
 
 
