@@ -72,7 +72,8 @@ class Running:
 
     def watch(self, since: float) -> list[Answer]:
         """The machines to which something happened since then."""
-        return self._watching.rows(self._server.under_way, since)
+        peers = self._server.peers
+        return self._watching.rows(self._server.under_way, since, peers.watch() if peers else {})
 
     def events(self) -> list[list[object]]:
         """What happened last, with times."""
@@ -82,7 +83,8 @@ class Running:
 
     def boot(self, name: str) -> Answer:
         """The current boot of a client, whole."""
-        return self._watching.boot(name)
+        peers = self._server.peers
+        return self._watching.boot(name, peers.watch() if peers else {})
 
     def status(self) -> Answer:
         """What runs, since when, and how far its clients are."""

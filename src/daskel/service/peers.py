@@ -12,6 +12,7 @@ from ipaddress import IPv4Address, IPv6Address
 from daskel.core.boot.turns import Turns
 from daskel.core.dhcp.client_messages import LOOK
 from daskel.core.dhcp.packet import MessageType, kind_and_server
+from daskel.core.history.boots import Boot
 from daskel.core.site.model import Site
 from daskel.core.site.several import peers
 from daskel.core.site.slate_rules import keeps_slates
@@ -29,6 +30,8 @@ from daskel.store.shared_store import (
 from daskel.system.requirements import MissingRequirementError
 
 _PAUSE = 0.5  # seconds between two beats
+_WATCHED, _LOOK_AGAIN = 30.0, 2.0  # seconds that boots elsewhere are looked at; between looks
+_LATE, _RECENT = 30.0, 86400.0  # seconds: clocks may differ; what is shown
 _LIMIT, _FOLLOW = 3.0, 5.0  # seconds that one may take; in which others follow
 _CHADDR, _XID, _CIADDR, _GIADDR = slice(28, 34), slice(4, 8), slice(12, 16), slice(24, 28)
 _NOWHERE, _LOOK = bytes(4), LOOK.to_bytes(4, "big")
@@ -55,6 +58,9 @@ class Peers:
         self.follow: Callable[[Applied], None] | None = None  # another server's site file
         self._following: float | None = None  # when the last one was taken over
         self._texts: Mapping[str, str] | None = None  # to be written with the next beat
+        self.elsewhere: dict[str, tuple[str, Boot]] = {}  # at other servers, by MAC address
+        self._watched = self._looked = float("-inf")  # when somebody wanted to see them
+        self._seen_until = 0.0
 
     def use(self, site: Site) -> None:
         """The servers of another site file."""
@@ -66,6 +72,24 @@ class Peers:
     def tell(self, told: Told, texts: Mapping[str, str]) -> None:
         """Which site file this server has from now on."""
         self.told, self._texts = told, texts
+
+    def watch(self) -> Mapping[str, tuple[str, Boot]]:
+        """The last boots of machines at other servers, with the server of each: what is known of
+        them, and, for some seconds from now on, what is new."""
+        self._watched = self._clock.monotonic()
+        return self.elsewhere
+
+    def _look_elsewhere(self) -> None:
+        now = self._clock.monotonic()
+        if now - self._watched > _WATCHED or now - self._looked < _LOOK_AGAIN:
+            return
+        self._looked = now
+        since = max(self._seen_until - _LATE, self._clock.now() - _RECENT)
+        for server, boot in reversed(self._store.boots_elsewhere(since)):
+            self.elsewhere[boot.mac] = server, boot
+            self._seen_until = max(self._seen_until, boot.last)
+        old = self._clock.now() - _RECENT
+        self.elsewhere = {mac: one for mac, one in self.elsewhere.items() if one[1].last > old}
 
     async def texts(self, server: str) -> dict[str, str]:
         """The site file of one of the servers. Raises ValueError."""
@@ -167,6 +191,7 @@ class Peers:
     def _exchange(self, texts: Mapping[str, str] | None) -> Beat:
         if texts is not None:
             self._store.keep_texts(texts)
+        self._look_elsewhere()
         return self._store.beat(self.told)
 
     def _heard(self, beat: Beat) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -15,6 +15,8 @@ from daskel.service.clock import SYSTEM, Clock
 from daskel.service.shared import Moving
 
 _MOST = 1000  # machines
+Elsewhere = Mapping[str, tuple[str, Boot]]  # by MAC address: the server of a boot, and the boot
+_NOBODY: Elsewhere = {}
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,22 +39,41 @@ class Watching:
         self._before: dict[str, tuple[float, int]] = {}  # by machine: when, and how far its file
         self._told: dict[int, _Told] = {}  # by boot; worked out anew when something happened
 
-    def rows(self, moving: Iterable[Moving], since: float) -> list[dict[str, Any]]:
-        """A row for each machine that something happened to since then (seconds since 1970)."""
+    def rows(
+        self, moving: Iterable[Moving], since: float, elsewhere: Elsewhere = _NOBODY
+    ) -> list[dict[str, Any]]:
+        """A row for each machine that something happened to since then (seconds since 1970), here
+        or at another server."""
         now = self._clock.now()
         files = {move.who.mac: move for move in moving if move.who.mac}
         found = {boot.mac: boot for boot in self._history.since(since)}
         sending = self._history.current.keys() & files.keys()
         found |= {mac: self._history.current[mac] for mac in sending}
+        there = {
+            mac: boot for mac, (_, boot) in elsewhere.items()
+            if boot.last >= since and self._is_newest(boot)
+        }  # fmt: skip
+        found = {mac: boot for mac, boot in found.items() if mac not in there} | there
         boots = sorted(found.values(), key=lambda boot: (boot.began, boot.number))[-_MOST:]
         self._told = {boot.number: self._tell(boot, now) for boot in boots}
-        rows = [self._row(boot, files.get(boot.mac), now) for boot in boots]
+        rows = [
+            self._row(boot, None if boot.mac in there else files.get(boot.mac), now)
+            | {"server": elsewhere[boot.mac][0] if boot.mac in there else None}
+            for boot in boots
+        ]
         self._before = {mac: (now, move.done) for mac, move in files.items() if mac}
         return rows
 
-    def boot(self, name: str) -> dict[str, Any]:
+    def _is_newest(self, boot: Boot) -> bool:
+        own = self._history.current.get(boot.mac)
+        return own is None or own.began < boot.began
+
+    def boot(self, name: str, elsewhere: Elsewhere = _NOBODY) -> dict[str, Any]:
         """The current boot of a client, by name or MAC address, as it is kept; and the one before,
         when its firmware went on from there at once."""
+        for _, boot in elsewhere.values():
+            if name in (boot.client, boot.mac) and self._is_newest(boot):
+                return {"boot": as_row(boot), "before": []}
         for boot in self._history.current.values():
             if name in (boot.client, boot.mac):
                 return {

@@ -406,6 +406,19 @@ class SharedStore(Tables):
         """One of `last_boots`, once."""
         return self._gone_on.pop(number, None)
 
+    def boots_elsewhere(self, since: float) -> list[tuple[str, Boot]]:
+        """Boots at other servers to which something happened since then (seconds since 1970), with
+        the server of each. Raises StoreAwayError."""
+        newest = (
+            select(BOOTS)
+            .where(BOOTS.c.server != self.server, BOOTS.c.last > since)
+            .order_by(BOOTS.c.last.desc())
+            .limit(_MOST_GONE_ON)
+        )
+        with self._talking() as connection:
+            rows = [dict(row) for row in connection.execute(newest).mappings()]
+        return [(row.pop("server"), from_row(row)) for row in rows]
+
     def rows(
         self, table: str, *, clients: Collection[str] | None = None, since: float = 0.0,
         until: float = float("inf"), number: int | None = None, most: int = 100_000,

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import shutil
+import subprocess
+import sys
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -92,6 +94,13 @@ def test_each_sees_what_happens_at_the_other(pair: Pair) -> None:
     until(seen, lambda: pair.run("south", "boots", "list").stdout, 0.3)
     shown = pair.run("south", "boots", "show", "tide-01").stdout
     assert "loader/bios.img" in shown
+    watched = json.loads(
+        subprocess.run(
+            ["timeout", "4", sys.executable, "-m", "daskel", "watch", "--json"],
+            cwd=pair.folders["south"], capture_output=True, text=True, check=False,
+        ).stdout.splitlines()[-1]
+    )  # fmt: skip
+    assert watched["server"] == "north", watched
     assert pair.run("south", "lobby", "forget", "all").returncode == 0
     until(lambda: pair.json("north", "lobby", "list") == [])
     assert pair.run("south", "assign", "tide-01", "rescue", "--once").returncode == 0

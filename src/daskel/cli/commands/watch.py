@@ -305,6 +305,12 @@ def _seconds(machine: Machine) -> str:
 
 
 def _doing(machine: Machine) -> Text:
+    """What it waits for, and the server that it boots from, where that is another one."""
+    what = _doing_here(machine)
+    return Text.assemble((f"at {machine['server']}: ", "dim"), what) if machine["server"] else what
+
+
+def _doing_here(machine: Machine) -> Text:
     file = machine["file"]
     if machine["why"]:
         return Text(machine["why"], style="red")

@@ -71,6 +71,7 @@ class WatchRow(TypedDict):
     file: Moving | None
     waits_for: str
     why: str  # it comes no further
+    server: str | None  # the other server that it boots from; null: the one that is asked
 
 
 class Watched(TypedDict):
