@@ -130,6 +130,7 @@ async def _serve(server: Server, file: SiteFile, site: Site, wire: Wire, log: Lo
     failure = asyncio.create_task(server.failed())
     waiting = asyncio.create_task(ended.wait())
     done = asyncio.create_task(log.done(server))
+    telling = asyncio.create_task(running.tell_roots())
     try:
         await asyncio.wait({failure, waiting, done}, return_when=asyncio.FIRST_COMPLETED)
         if done.done():
@@ -137,6 +138,7 @@ async def _serve(server: Server, file: SiteFile, site: Site, wire: Wire, log: Lo
         if failure.done() and not failure.cancelled():
             failure.result()
     finally:
+        telling.cancel()
         failure.cancel()
         waiting.cancel()
         done.cancel()

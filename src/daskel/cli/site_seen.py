@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator
 from pathlib import Path
+from typing import Any
 
 from daskel.cli import records
 from daskel.cli.site import question
@@ -13,6 +14,7 @@ from daskel.core.boot.firmware import expected
 from daskel.core.replies.bootfile import check_firmware
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.parse import place
+from daskel.core.site.several import Lack
 from daskel.core.values import few
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.site_check import load_checked
@@ -48,3 +50,19 @@ def _other_servers(file: SiteFile) -> Iterator[Finding]:
             origin = file.valid.origin("server", one["name"])
             remedy = f"daskel servers --compare {one['name']}, and copy the right one over"
             yield Finding(Severity.WARNING, origin, problem, remedy)
+        for lacking, words in zip(one["lacks"], lacks(one), strict=True):
+            origin = file.valid.origin("root", lacking["root"])
+            remedy = f"copy the root's folder to {one['name']} (rsync -aHAX)"
+            yield Finding(Severity.WARNING, origin, f"server {words}", remedy)
+
+
+def lacks(server: dict[str, Any]) -> list[str]:
+    """What another server lacks of the roots here, in words."""
+    return [f"{server['name']} {_LACKS[one['how']].format(**one)}" for one in server["lacks"]]
+
+
+_LACKS = {
+    Lack.MISSING.value: "lacks version {version} of the root {root}",
+    Lack.DIFFERS.value: "has another version {version} of the root {root} than this one",
+    Lack.NOT_USED.value: "does not use version {version} of the root {root}, which is used here",
+}

@@ -9,13 +9,14 @@ import asyncio
 import gc
 import hashlib
 import json
+import logging
 import os
 import socket
 import struct
 from collections import Counter
 from collections.abc import Awaitable, Callable, Collection, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -27,6 +28,7 @@ from daskel.core.history.events import DETAILS
 from daskel.core.history.outcome import result
 from daskel.core.site.finding import Finding, Severity
 from daskel.core.site.model import Site
+from daskel.core.site.several import lacking
 from daskel.core.site.toml import LETS_OTHERS_RUN, read_toml
 from daskel.core.values import counted
 from daskel.service.peers import differing
@@ -40,7 +42,9 @@ from daskel.system.roots.slates import is_slate_name
 from daskel.system.site_check import load_checked
 from daskel.system.sitefile import SiteFile, digests
 
+_log = logging.getLogger(__name__)
 _LINE = 65536  # bytes of a question
+_ROOTS_AGAIN = 10.0  # seconds between two looks at which versions of roots are here
 _CREDENTIALS = struct.Struct("3i")  # process, user, group: unix(7), SO_PEERCRED
 
 
@@ -69,6 +73,16 @@ class Running:
     async def renew(self) -> None:
         """A command has changed what roots boot with, or slates."""
         await self._server.look_again()
+
+    async def tell_roots(self) -> None:
+        """Which versions of roots are here, for the other servers, again and again."""
+        while peers := self._server.peers:
+            try:
+                roots = await self._server.told_of_roots()
+                peers.told = replace(peers.told, roots=roots)
+            except Exception:  # noqa: BLE001 - a fault of ours ends nothing else
+                _log.exception("which roots are here could not be told")
+            await self._clock.sleep(_ROOTS_AGAIN)
 
     def watch(self, since: float) -> list[Answer]:
         """The machines to which something happened since then."""
@@ -128,6 +142,10 @@ class Running:
                 "leases": self._server.held_by(one.name), "this": one.name == self._site.own,
                 "differs": differing(peers.told.texts, one.texts) if one.texts else [],
                 "newer": one.written > peers.told.written,
+                "lacks": [
+                    {"root": root, "version": version, "how": how.value}
+                    for root, version, how in lacking(peers.told.roots, one.roots)
+                ] if one.texts else [],
             }
             for one in peers.servers
         ]  # fmt: skip
@@ -138,7 +156,8 @@ class Running:
             texts = digests(file)
             whole = hashlib.sha256(json.dumps(texts, sort_keys=True).encode()).hexdigest()
             times = [os.stat(path).st_mtime for path in file.texts if path.exists()]
-            told = Told(whole, max(times, default=0.0), texts, 0)
+            roots = self._server.peers.told.roots
+            told = Told(whole, max(times, default=0.0), texts, roots, 0)
             by_name = zip(texts, file.texts.values(), strict=True)
             self._server.peers.tell(told, dict(by_name))
 

@@ -50,7 +50,7 @@ class Peers:
         self._turns = Turns(store.server)
         self._addresses: dict[bytes, str] = {}  # of the others, as they stand in messages
         self._said: dict[str, str] = {}  # by server: the site file that was said to be another one
-        self.told = Told("", 0.0, {}, 0)
+        self.told = Told("", 0.0, {}, {}, 0)
         self.servers: Sequence[ServerRow] = ()
         self.held: Mapping[str, int] = {}  # addresses that machines have, by server
         self.homes: dict[str, str] = {}  # of clients: the server that has their slates

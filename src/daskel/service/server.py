@@ -20,6 +20,7 @@ from daskel.core.history.boots import History
 from daskel.core.history.events import Event, Stage
 from daskel.core.site.key_types import SLAAC
 from daskel.core.site.model import Site
+from daskel.core.site.several import Roots, told_of_root
 from daskel.core.site.tables import Segment, SiteTable, needs_restart
 from daskel.service import sockets
 from daskel.service.clock import SYSTEM, Clock
@@ -191,6 +192,14 @@ class Server:
     async def rows(self, table: str, **which: Any) -> list[dict[str, Any]]:
         """Of a store that is a database. Raises ValueError where it is none, or away."""
         return await self._shared.rows(table, **which)
+
+    async def told_of_roots(self) -> Roots:
+        """What other servers are told of the roots here."""
+        found = {}
+        for root in self.site.roots:
+            versions = await self.exports.versions(root)
+            found[root] = told_of_root(self.site, root, versions.used, versions.there)
+        return found
 
     def held_by(self, name: str) -> int:
         """How many addresses machines have from this one of the servers."""

@@ -88,6 +88,7 @@ SERVERS = Table(
     Column("digest", String, nullable=False),  # of its site file
     Column("written", Float, nullable=False),  # when that was changed last
     Column("texts", JSON, nullable=False),  # digests of the files that it is made of
+    Column("roots", JSON, nullable=False),  # what it has of them
     Column("clients", Integer, nullable=False),  # machines that it has to do with now
     Column("lag", Float, nullable=False),  # seconds that its last exchange with the database took
 )

@@ -28,6 +28,7 @@ from daskel import __version__
 from daskel.core.boot.address import Lease, Leases
 from daskel.core.history.boots import Boot, from_row
 from daskel.core.history.once import Once
+from daskel.core.site.several import Roots
 from daskel.core.values import without_password
 from daskel.store.database import Tables
 from daskel.store.reading import lease
@@ -111,6 +112,7 @@ class ServerRow:
     digest: str
     written: float
     texts: Mapping[str, str]
+    roots: Roots
     clients: int
     lag: float  # seconds
 
@@ -150,6 +152,7 @@ class Told:
     digest: str
     written: float
     texts: Mapping[str, str]
+    roots: Roots
     clients: int
 
 
@@ -263,7 +266,7 @@ class SharedStore(Tables):
             row = {
                 "name": name, "token": self._token, "began": now, "beat": now,
                 "version": __version__, "host": platform.node(), "digest": "", "written": 0.0,
-                "texts": {}, "clients": 0, "lag": 0.0,
+                "texts": {}, "roots": {}, "clients": 0, "lag": 0.0,
             }  # fmt: skip
             statement = postgresql.insert(SERVERS).values(row)
             free = statement.on_conflict_do_update(
@@ -317,7 +320,8 @@ class SharedStore(Tables):
             mine = SERVERS.c.name == self.server, SERVERS.c.token == self._token
             values = {
                 "beat": now, "digest": told.digest, "written": told.written,
-                "texts": dict(told.texts), "clients": told.clients, "lag": self._lag,
+                "texts": dict(told.texts), "roots": dict(told.roots), "clients": told.clients,
+                "lag": self._lag,
             }  # fmt: skip
             done = alone.execute(SERVERS.update().where(*mine).values(values))
             if not done.rowcount:
@@ -463,7 +467,7 @@ class SharedStore(Tables):
 def _servers(connection: Connection) -> list[ServerRow]:
     now = text(f"{_NOW} - beat AS age")
     columns = [SERVERS.c[name] for name in (
-        "name", "began", "version", "host", "digest", "written", "texts", "clients", "lag",
+        "name", "began", "version", "host", "digest", "written", "texts", "roots", "clients", "lag",
     )]  # fmt: skip
     rows = connection.execute(select(now, *columns).order_by(SERVERS.c.name)).mappings()
     return [ServerRow(**cast(Mapping[str, Any], row)) for row in rows]

@@ -138,6 +138,17 @@ def test_a_server_with_another_site_file(pair: Pair) -> None:
     assert "verbose" in pair.run("south", "explain", "tide-02").stdout
 
 
+def test_a_root_that_a_server_lacks(pair: Pair) -> None:
+    until(lambda: set(pair.rows("north")) == set(AT))
+    assert pair.run("north", "root", "seal", "notebook", "--yes").returncode == 0
+    lacks = [{"root": "notebook", "version": "1", "how": "missing"}]
+    until(lambda: pair.rows("north")["south"]["lacks"] == lacks, pause=0.3)
+    shown = pair.run("north", "servers")
+    assert shown.returncode == 1 and "south lacks version 1 of the root notebook" in shown.stdout
+    assert "server south lacks version 1" in pair.run("north", "check").stdout
+    assert not pair.rows("south")["north"]["lacks"], "it has more"
+
+
 def test_a_server_and_a_database_that_are_away(pair: Pair, postgres: Postgres) -> None:
     until(lambda: set(pair.rows("north")) == set(AT))
     booted_before = pair.boot("north", "tide-01", "02:61:08:00:00:01")

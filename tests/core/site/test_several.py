@@ -10,7 +10,7 @@ from daskel.core.audit.checks import check_site
 from daskel.core.site.finding import Severity
 from daskel.core.site.model import Site
 from daskel.core.site.parse import parse
-from daskel.core.site.several import chosen, peers, seen_by
+from daskel.core.site.several import Lack, chosen, lacking, peers, seen_by
 from tests.conftest import replaced
 
 SITE = """format = 1
@@ -114,3 +114,21 @@ def test_one_ipv6_address_for_all() -> None:
     assert site
     (found,) = errors(seen_by(site, "south"))
     assert "would be the IPv6 address of every server" in found
+
+
+HERE = ("3", {"2": "a", "3": "b"})
+LACKS = {
+    "the same": (HERE, []),
+    "nothing": (("", {}), [("2", Lack.MISSING), ("3", Lack.MISSING)]),
+    "one is missing": (("2", {"2": "a"}), [("3", Lack.MISSING)]),
+    "one is another": (("3", {"2": "a", "3": "x"}), [("3", Lack.DIFFERS)]),
+    "another is used": (("2", {"2": "a", "3": "b"}), [("3", Lack.NOT_USED)]),
+    "more than here": (("3", {"2": "a", "3": "b", "4": "c"}), []),
+}
+
+
+@pytest.mark.parametrize("case", LACKS)
+def test_what_another_server_lacks(case: str) -> None:
+    theirs, said = LACKS[case]
+    found = lacking({"notebook": HERE}, {"notebook": theirs})
+    assert found == [("notebook", version, how) for version, how in said]

@@ -12,6 +12,7 @@ from rich.text import Text
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.records import NONE_RUNS
 from daskel.cli.site import json_argument, open_site, question, site_argument
+from daskel.cli.site_seen import lacks
 from daskel.core.audit.diff import differences
 from daskel.core.values import few, show_ago, show_duration
 from daskel.system.sitefile import SiteFile, load
@@ -49,7 +50,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     rows: list[dict[str, Any]] = answer["servers"]
     named = {row["name"] for row in rows}
     missing = [name for name in file.valid.servers if name not in named]
-    good = all(row["alive"] and not row["differs"] for row in rows)
+    good = all(row["alive"] and not row["differs"] and not row["lacks"] for row in rows)
     good = good and not missing and not status["away"]
     if output.as_json:
         output.json({"servers": rows, "missing": missing, "away": status["away"]})
@@ -120,6 +121,10 @@ def _show(
         output.print()
         output.print(Text(f"The database has not answered for {ago}: {away['why']}", style="red"))
         output.print("Machines that have an address go on; others get none until it answers.")
+    for words in (words for row in rows for words in lacks(row)):
+        output.print(f"\n{words}.")
+    if any(row["lacks"] for row in rows):
+        output.print(Text("      copy the root's folder there (rsync -aHAX)", style="green"))
     differing = [row for row in rows if row["differs"]]
     if differing:
         output.print()

@@ -142,6 +142,14 @@ class Applied(TypedDict):
     findings: NotRequired[list[RunningFinding]]
 
 
+class Lacking(TypedDict):
+    """A version of a root that is not on another server as it is here."""
+
+    root: str
+    version: str
+    how: str  # missing, differs, or not used
+
+
 class ServerRow(TypedDict):
     """A server of the site, as the store that they share knows it. Times are seconds since 1970."""
 
@@ -158,6 +166,7 @@ class ServerRow(TypedDict):
     this: bool  # it is the one that answers
     differs: list[str]  # files of its site that are not the same as this one's
     newer: bool  # and its own are newer
+    lacks: list[Lacking]  # of the roots that the one that answers has
 
 
 class Servers(TypedDict):

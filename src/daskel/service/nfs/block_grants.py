@@ -68,7 +68,7 @@ class AllExports(Exports):
     async def _block_names(self, channel: Channel, peer: str, number: int) -> None:
         names: list[str] = []
         for root in sorted(self._blocks(peer)[1]):
-            versions = await self._versions(root)
+            versions = await self.versions(root)
             names += [images.image_name(root, n) for n in versions.there if n]
         channel.tell(BlockNames(tuple(names)), number)
 
@@ -101,7 +101,7 @@ class AllExports(Exports):
             said = f"{asked.name[:100]} is not for {who}, which may have {may} as blocks"
             return self._block_refused(who, asked.name, said, MountRefusal.NOT_ALLOWED)
         root, version, client = wanted
-        if version == 0 or version not in (await self._versions(root)).there:
+        if version == 0 or version not in (await self.versions(root)).there:
             gone = f"version {version} of {root} is gone"
             return self._block_refused(who, asked.name, gone, MountRefusal.ABSENT)
         if client:

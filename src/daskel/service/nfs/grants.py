@@ -34,7 +34,6 @@ from daskel.core.roots.views import View, version_export, views_of
 from daskel.service.nfs.messages import (
     AskMount,
     AskPaths,
-    AskVersions,
     Begin,
     CloseConnection,
     CloseExport,
@@ -57,7 +56,6 @@ from daskel.service.nfs.messages import (
     OpenSlate,
     Paths,
     RenewSlate,
-    Versions,
     Warned,
     WipeSlate,
 )
@@ -214,7 +212,7 @@ class Exports(Keeping):
                 found += [opened] if isinstance(opened, ExportAt) else []
                 later += [export_number(view.export)] if isinstance(opened, Failed) else []
             else:
-                there = (await self._versions(view.root)).there
+                there = (await self.versions(view.root)).there
                 found += [self._plain(view.root, number) for number in there]
             exports += found
             if view.any_port:
@@ -232,16 +230,6 @@ class Exports(Keeping):
 
     def _root(self, root: str) -> RootFolder:
         return RootFolder(self._roots, self._shared.site.root_path(root))
-
-    async def _versions(self, root: str) -> Versions:
-        """Of the process that can see the roots."""
-        path = self._shared.site.root_path(root)
-        answer = await self._keeper.ask(AskVersions(str(self._roots), path))
-        if isinstance(answer, Versions):
-            return answer
-        if isinstance(answer, Failed):
-            _log.warning("root %s: %s", root, answer.error)
-        return Versions(0, ())
 
     def _plain(self, root: str, version: int) -> ExportAt:
         folder = self._root(root).version(version)
@@ -405,7 +393,7 @@ class Exports(Keeping):
     ) -> tuple[ExportAt | None, str, MountRefusal]:
         """The export, of the version that is `wanted` or in use, and in words how the client has
         it; or the reason for refusing it."""
-        versions = await self._versions(view.root)
+        versions = await self.versions(view.root)
         number = versions.used if wanted is None else wanted
         version = f"version {number}, " if number else ""
         if number not in versions.there and (wanted is not None or view.slate == "none"):

@@ -17,6 +17,7 @@ from daskel.core.site.slate_rules import slate_of, stays_on
 from daskel.service.nfs.channel import pair, receive
 from daskel.service.nfs.messages import (
     AskSlates,
+    AskVersions,
     BootBegins,
     CloseSlate,
     Failed,
@@ -28,6 +29,7 @@ from daskel.service.nfs.messages import (
     Slates,
     StartKeeper,
     StartWorker,
+    Versions,
     WipeSlate,
 )
 from daskel.service.nfs.questions import Channel
@@ -240,6 +242,16 @@ class Keeping:
         begins = kernel or (isinstance(event, Seen) and event.firmware)
         name = event.who.name
         return name if begins and self._can_mount and name in self._shared.site.clients else None
+
+    async def versions(self, root: str) -> Versions:
+        """Those of a root, as the process says that can see roots."""
+        path = self._shared.site.root_path(root)
+        answer = await self._keeper.ask(AskVersions(str(self._roots), path))
+        if isinstance(answer, Versions):
+            return answer
+        if isinstance(answer, Failed):
+            _log.warning("root %s: %s", root, answer.error)
+        return Versions(0, ())
 
     async def look_again(self) -> None:
         """What clients' slates were made on; with another site, others of them may count."""
