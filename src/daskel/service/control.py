@@ -14,7 +14,7 @@ import os
 import socket
 import struct
 from collections import Counter
-from collections.abc import Awaitable, Callable, Collection, Iterator
+from collections.abc import Awaitable, Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -44,6 +44,7 @@ from daskel.system.sitefile import SiteFile, digests
 
 _log = logging.getLogger(__name__)
 _LINE = 65536  # bytes of a question
+_ROWS_AT_ONCE = 20
 _ROOTS_AGAIN = 10.0  # seconds between two looks at which versions of roots are here
 _CREDENTIALS = struct.Struct("3i")  # process, user, group: unix(7), SO_PEERCRED
 
@@ -354,7 +355,11 @@ class ControlService:
         try:
             line = await asyncio.wait_for(reader.readline(), 10)
             answer = await self._answer(line, _user(writer))
-            writer.write(json.dumps(answer, default=str).encode() + b"\n")
+            rows = answer.pop("rows", None)
+            if rows is None:
+                writer.write(json.dumps(answer, default=str).encode() + b"\n")
+            else:
+                await _write_rows(writer, rows)
             await writer.drain()
         except (TimeoutError, ValueError, ConnectionError):
             return  # a question too long or too slow
@@ -377,6 +382,17 @@ class ControlService:
             return await question.answer(self._running, asked)
         except (KeyError, TypeError, ValueError) as error:
             return {"error": f"{asked['do']}: {error.__class__.__name__}: {error}"}
+
+
+async def _write_rows(writer: asyncio.StreamWriter, rows: Sequence[object]) -> None:
+    """Some at a time: there can be many, and machines are answered meanwhile."""
+    for number, row in enumerate(rows):
+        begin = '{"rows": [' if number == 0 else ", "
+        writer.write(begin.encode() + json.dumps(row, default=str).encode())
+        if number % _ROWS_AT_ONCE == 0:
+            await writer.drain()
+            await asyncio.sleep(0)
+    writer.write(b"]}\n" if rows else b'{"rows": []}\n')
 
 
 def _name(asked: Answer, key: str) -> str:

@@ -54,7 +54,7 @@ class Peers:
         self.servers: Sequence[ServerRow] = ()
         self.held: Mapping[str, int] = {}  # addresses that machines have, by server
         self.homes: dict[str, str] = {}  # of clients: the server that has their slates
-        self._names: Mapping[str, str] = {}  # of clients that keep slates, by MAC address
+        self._site: Site | None = None
         self.follow: Callable[[Applied], None] | None = None  # another server's site file
         self._following: float | None = None  # when the last one was taken over
         self._texts: Mapping[str, str] | None = None  # to be written with the next beat
@@ -64,7 +64,7 @@ class Peers:
 
     def use(self, site: Site) -> None:
         """The servers of another site file."""
-        self._names = {mac: name for mac, name in site.by_mac.items() if keeps_slates(site, name)}
+        self._site = site
         self._addresses = {
             address.packed: name for name, all_of in peers(site).items() for address in all_of
         }
@@ -85,11 +85,11 @@ class Peers:
             return
         self._looked = now
         since = max(self._seen_until - _LATE, self._clock.now() - _RECENT)
+        found, old = dict(self.elsewhere), self._clock.now() - _RECENT
         for server, boot in reversed(self._store.boots_elsewhere(since)):
-            self.elsewhere[boot.mac] = server, boot
+            found[boot.mac] = server, boot
             self._seen_until = max(self._seen_until, boot.last)
-        old = self._clock.now() - _RECENT
-        self.elsewhere = {mac: one for mac, one in self.elsewhere.items() if one[1].last > old}
+        self.elsewhere = {mac: one for mac, one in found.items() if one[1].last > old}
 
     async def texts(self, server: str) -> dict[str, str]:
         """The site file of one of the servers. Raises ValueError."""
@@ -124,38 +124,52 @@ class Peers:
             return True
         if unicast and data[_CIADDR] != _NOWHERE and data[_GIADDR] == _NOWHERE:
             return True  # it renews what this server gave
-        if kind == MessageType.DISCOVER and (home := self._home(mac)):
-            if home == self._store.server:
-                return True
-            if self._is_alive(home):
-                return False  # whose slate is there can boot from there alone
-        return self._turns.is_mine(mac, number, now)
+        begins = kind == MessageType.DISCOVER
+        return self._has_turn(mac, number, begins=begins)
+
+    def _has_turn(self, mac: bytes, number: bytes, *, begins: bool) -> bool:
+        """Who begins to boot, and has its slates somewhere, is answered there alone."""
+        home = self._home(mac) if begins else None
+        if home is not None and self._is_alive(home):
+            return home == self._store.server
+        return self._turns.is_mine(mac, number, self._clock.monotonic())
 
     def _home(self, mac: bytes) -> str | None:
-        name = self._names.get(mac_text(mac)) if self._names else None
-        return self.homes.get(name) if name else None
+        site = self._site
+        if not self.homes or site is None:
+            return None
+        name = site.by_mac.get(mac_text(mac))
+        home = self.homes.get(name) if name else None
+        return home if home and name and keeps_slates(site, name) else None
 
     def _is_alive(self, server: str) -> bool:
-        return any(one.name == server and one.alive for one in self.servers)
+        return server == self._store.server or any(
+            one.name == server and one.alive for one in self.servers
+        )
 
     def stranded(self, data: bytes) -> str | None:
         """The server that alone has the slates of who begins to boot, where that is away."""
         home = self._home(data[_CHADDR])
-        if home in (None, self._store.server) or self._is_alive(str(home)):
+        if home is None or self._is_alive(home):
             return None
         return home if kind_and_server(data)[0] == MessageType.DISCOVER else None
 
     def homeless(self, macs: Iterable[str]) -> list[str]:
         """Of these machines the clients that keep slates, and have them nowhere yet."""
-        names = (self._names.get(mac) for mac in macs) if self._names else ()
-        return [name for name in names if name and name not in self.homes]
+        site = self._site
+        if site is None:
+            return []
+        names = filter(None, map(site.by_mac.get, macs))
+        return [name for name in names if name not in self.homes and keeps_slates(site, name)]
 
-    def is_mine6(self, mac: str | None, xid: int) -> bool:
+    def is_mine6(self, mac: str | None, xid: int, *, begins: bool) -> bool:
         """The same of a DHCPv6 message that names no server."""
         if mac is None:
             return True
         hardware, number = bytes.fromhex(mac.replace(":", "")), xid.to_bytes(3, "big")
-        return self._turns.is_mine(hardware, number, self._clock.monotonic())
+        if begins and (home := self._home(hardware)) and not self._is_alive(home):
+            return False
+        return self._has_turn(hardware, number, begins=begins)
 
     async def serve(self) -> None:
         """Until it is cancelled. Raises MissingRequirementError when another process has this

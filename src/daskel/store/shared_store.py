@@ -48,7 +48,8 @@ from daskel.system.requirements import MissingRequirementError
 DEAD_AFTER = 3.0  # seconds without a beat: others answer its machines
 _CONNECT, _SILENT = 3, 3000  # seconds for a connection; ms until a silent network is given up
 _COUNT_AGAIN = 5.0  # seconds
-_BLOCK = 1000  # numbers of boots that one server takes at once
+_BLOCK, _SPARE = 1000, 4000  # numbers of boots that one server takes at once, and has at least
+_BEYOND = 1 << 30
 _GONE_ON, _MOST_GONE_ON = 86400.0, 2000  # seconds, boots: that may go on after a start
 _NOW = "extract(epoch FROM clock_timestamp())::float8"
 _COLUMNS = "l.address, l.segment, l.mac, l.state, l.expires, l.architecture, l.iaid"
@@ -336,8 +337,7 @@ class SharedStore(Tables):
                 self._counted = began
                 self._held = {row[0]: row[1] for row in alone.exec_driver_sql(_HELD)}
         self._since = str(since)
-        if len(self._numbers) < _BLOCK // 2:
-            self._take_numbers()
+        self._take_numbers()
         self._lag = time.monotonic() - began
         applied = Applied(*last) if last else None
         middle = float(now) + self._lag / 2
@@ -379,16 +379,19 @@ class SharedStore(Tables):
             return _servers(connection)
 
     def numbers(self) -> Iterator[int]:
-        """The numbers of the boots to come: no other server has them."""
+        """The numbers of the boots to come: no other server has them. They last for thousands of
+        boots while the database is away; then any number does that is likely to be nobody's."""
         while True:
-            if not self._numbers:
-                self._take_numbers()
-            yield self._numbers.popleft()
+            try:
+                yield self._numbers.popleft()
+            except IndexError:
+                yield _BEYOND + secrets.randbelow(_BEYOND)
 
     def _take_numbers(self) -> None:
-        with self._talking() as connection, connection.begin():
-            first = int(connection.scalar(text("SELECT nextval('boot_numbers')")) or 1)
-        self._numbers.extend(range((first - 1) * _BLOCK + 1, first * _BLOCK + 1))
+        while len(self._numbers) < _SPARE:
+            with self._talking() as connection, connection.begin():
+                block = int(connection.scalar(text("SELECT nextval('boot_numbers')")) or 1)
+            self._numbers.extend(range((block - 1) * _BLOCK + 1, block * _BLOCK + 1))
 
     def last_boots(self) -> dict[str, int]:
         """The number of the last boot of machines that may be running since before our start."""

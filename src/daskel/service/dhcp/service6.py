@@ -107,7 +107,7 @@ class Dhcp6Service:
         peers = self._shared.peers
         if not peers or Code.SERVER_ID in message.options or message.type not in _OF_ALL:
             return True
-        return peers.is_mine6(mac, message.xid)
+        return peers.is_mine6(mac, message.xid, begins=message.type is Type.SOLICIT)
 
     def _take(self, message: Message, peer: Peer) -> None:
         try:
