@@ -119,7 +119,7 @@ def test_a_server_with_another_site_file(pair: Pair) -> None:
     site = pair.folders["north"] / "daskel.toml"
     site.write_text(SiteText(site.read_text()).replace('"quiet", ', '"verbose", ', 1))
     applied = pair.run("north", "apply", "--yes")
-    assert applied.returncode == 1 and "copy the site file to south" in applied.stdout
+    assert applied.returncode == 1 and "south has another site file" in applied.stdout
     pair.serving["south"].wait_for("kept")
     until(lambda: pair.rows("north")["south"]["differs"] == ["daskel.toml"], pause=0.3)
     shown = pair.run("north", "servers")
@@ -134,7 +134,7 @@ def test_a_server_with_another_site_file(pair: Pair) -> None:
     site.write_text(site.read_text() + "# nothing\n")
     shutil.copy(site, pair.folders["south"])
     applied = pair.run("north", "apply", "--yes")
-    assert applied.returncode == 0 and "Other servers that have it: south." in applied.stdout
+    assert applied.returncode == 0 and "south has taken it over, too" in applied.stdout
     assert "verbose" in pair.run("south", "explain", "tide-02").stdout
 
 

@@ -51,11 +51,11 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
         output.print(
             "Taken over:" if answer.get("applied") else "Not taken over:", answer.get("said")
         )
-        if "servers" in answer:
-            have = [name for name, has in answer["servers"].items() if has]
-            output.print(f"Other servers that have it: {', '.join(have) or 'none'}.")
+        if have := [name for name, has in answer.get("servers", {}).items() if has]:
+            output.print(f"{', '.join(have)} has taken it over, too.")
         for name in behind:
-            output.print(Text(f"      copy the site file to {name} too, then: daskel apply", "red"))
+            output.print(Text(f"{name} has another site file.", style="red"))
+            output.print(Text(f"      copy this one to {name}; daskel apply there", style="green"))
     return ExitCode.GOOD if answer.get("applied") and not behind else ExitCode.BAD_NEWS
 
 

@@ -81,6 +81,8 @@ def _compare(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCo
             ]
         })  # fmt: skip
         return ExitCode.BAD_NEWS if changes else ExitCode.GOOD
+    if changes:
+        output.print(f"From {args.compare}, and not from this server, machines get:")
     for one in changes:
         who = few(list(one.clients), _NAMES)
         who += f"unknown machines on {few(list(one.strangers), _NAMES)}" if one.strangers else ""
@@ -133,9 +135,9 @@ def _show(
         age = "a newer" if row["newer"] else "an older"
         output.print(f"{row['name']} has {age} {files} than this server.")
         name = row["name"]
-        way = f"from {name} to this machine" if row["newer"] else f"from this machine to {name}"
+        way = f"from {name} to this machine, then:" if row["newer"] else f"to {name}, then there:"
         output.print(Text(f"      daskel servers --compare {name}", style="green"))
-        output.print(Text(f"      copy them {way}, then: daskel apply", style="green"))
+        output.print(Text(f"      copy it {way} daskel apply", style="green"))
 
 
 def _file(row: dict[str, Any]) -> Text:
