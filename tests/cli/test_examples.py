@@ -60,6 +60,7 @@ CODES = {  # other than 0
     "daskel lobby forget all": {0, 2},
     "daskel boots plot monday.png --day 2026-11-23 --against 2026-11-16": {1},  # nothing booted
     "daskel store restore --dry-run": {3},  # the server runs
+    "daskel slate home tide-01 south": {2},  # the demo has one server
     "daskel store copy state.db postgresql://daskel@db.skerry.example/daskel --dry-run": {3},
     "daskel keys show": {1},  # the demo site has no key; tests/cli/commands/test_keys.py has
     "daskel keys enrol mok": {1},

@@ -199,6 +199,16 @@ class Running:
             number=asked.get("number"), most=int(asked.get("most", 100_000)),
         )  # fmt: skip
 
+    async def move_home(self, client: str, server: str) -> Answer:
+        """The slates of a client are on another server from now on. Raises ValueError."""
+        if self._server.peers is None:
+            raise ValueError("the store is a file: there is one server")
+        if client not in self._site.clients:
+            raise ValueError(f"there is no client {client}")
+        before = await self._server.peers.move_home(client, server)
+        self._note("slate", f"of {client}: on the server {server} from now on")
+        return {"home": server, "before": before}
+
     def connected(self) -> list[Answer]:
         """Clients with an NFS connection, and what they have mounted."""
         return self._server.exports.connected()
@@ -435,6 +445,10 @@ async def _texts(running: Running, asked: Answer) -> Answer:
     return {"texts": await running.texts(_name(asked, "server"))}
 
 
+async def _home(running: Running, asked: Answer) -> Answer:
+    return await running.move_home(_name(asked, "client"), _name(asked, "server"))
+
+
 async def _compare(running: Running, _: Answer) -> Answer:
     return await running.compare()
 
@@ -484,6 +498,7 @@ _QUESTIONS = {  # what a line says in "do"
     "compare": _Question(_compare),
     "forget": _Question(_forget, ("macs",), changes=True),
     "once": _Question(_once, ("client", "boot"), changes=True),
+    "home": _Question(_home, ("client", "server"), changes=True),
     "slate": _Question(_slate, ("root", "client", "how"), changes=True),
     "renew": _Question(_renew, changes=True),
     "apply": _Question(_apply, changes=True),

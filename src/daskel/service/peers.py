@@ -235,6 +235,19 @@ class Peers:
             files = ", ".join(differing(self.told.texts, one.texts))
             _log.warning("server %s has %s site file than this one: %s", one.name, newer, files)
 
+    async def move_home(self, client: str, server: str) -> str | None:
+        """The slates of a client are on another server from now on; where they were. Raises
+        ValueError."""
+        if server not in {one.name for one in self.servers}:
+            raise ValueError(f"there is no server {server}")
+        before = self.homes.get(client)
+        try:
+            await asyncio.to_thread(self._store.move_home, client, server)
+        except StoreAwayError as error:
+            raise ValueError(error.problem) from None
+        self.homes[client] = server
+        return before
+
     async def tell_applied(self) -> None:
         """This server has taken its site file over. Raises StoreAwayError."""
         loop = asyncio.get_running_loop()

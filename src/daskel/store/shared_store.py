@@ -83,6 +83,10 @@ _HOME = """
 INSERT INTO homes (client, server) SELECT c, %s FROM unnest(%s::text[]) AS c ORDER BY c
 ON CONFLICT (client) DO NOTHING
 """
+_MOVE = """
+INSERT INTO homes (client, server) VALUES (%s, %s)
+ON CONFLICT (client) DO UPDATE SET server = excluded.server, changed = pg_current_xact_id()
+"""
 _HOMES = "SELECT client, server FROM homes WHERE client = ANY(%s)"
 _MOVED = "SELECT client, server FROM homes WHERE changed >= %s::text::xid8"
 _SNAPSHOT = f"SELECT pg_snapshot_xmin(pg_current_snapshot())::text, {_NOW}"
@@ -351,6 +355,12 @@ class SharedStore(Tables):
             alone.exec_driver_sql(_HOME, (self.server, list(clients)))
             rows = alone.exec_driver_sql(_HOMES, (list(clients),))
             return {row[0]: row[1] for row in rows}
+
+    def move_home(self, client: str, server: str) -> None:
+        """The slates of a client are on another server from now on. Raises StoreAwayError."""
+        with self._talking() as connection:
+            alone = connection.execution_options(isolation_level="AUTOCOMMIT")
+            alone.exec_driver_sql(_MOVE, (client, server))
 
     def apply(self, digest: str) -> None:
         """The site file with this digest is taken over. Raises StoreAwayError."""

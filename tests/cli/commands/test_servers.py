@@ -231,6 +231,10 @@ def test_a_kept_slate_is_at_home_on_one_server(pair: Pair) -> None:
     refused = pair.serving["south"].wait_for("refused", client="tide-01")
     assert "its slate is on the server north, which is away" in refused["reason"]
     said = pair.run("south", "diagnose", "tide-01").stdout
-    assert "its slate is on the server north" in said and "start that server again" in said
+    assert "its slate is on the server north" in said and "daskel slate home" in said
+    moved = pair.run("south", "slate", "home", "tide-01", "south", "--yes")
+    assert moved.returncode == 0 and "no longer on north" in moved.stdout, moved
+    assert pair.boot("south", "tide-01", macs["tide-01"]).stage == "root"
+    assert pair.run("south", "slate", "home", "tide-01", "west", "--yes").returncode == 2
     catalogue = pair.boot("south", "buoy-1", "02:61:0a:00:00:01")
     assert catalogue.stage != "nothing" or catalogue.problem, "who keeps nothing goes on"

@@ -32,6 +32,7 @@ EXAMPLE = (
     "daskel slate freeze tide-01",
     "daskel slate rebase tide-01",
     "daskel slate wipe tide-01",
+    "daskel slate home tide-01 south   # of several servers",
 )
 run = None  # each verb has its own
 
@@ -56,6 +57,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     change_arguments(freeze)
     wipe = _verb(verbs, "wipe", "throw away what a client changed", _wipe)
     change_arguments(wipe)
+    text = "say on which of several servers a client's slates are, after you have copied them there"
+    home = verb(verbs, EXAMPLE, "home", text, _home)
+    home.add_argument("client", metavar="CLIENT", help="whose slates")
+    home.add_argument("server", metavar="SERVER", help="the server that has them from now on")
+    change_arguments(home)
 
 
 def _verb(
@@ -362,3 +368,37 @@ def take_away(file: SiteFile, slate: Slate, how: str) -> None:
             slate.wipe()
     except PermissionError as error:
         raise MissingRequirementError(f"{slate.folder}: {error.strerror}", "run as root") from None
+
+
+# --- several servers ---
+
+
+def _home(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
+    for what, name, known in (
+        ("client", args.client, file.valid.clients), ("server", args.server, file.valid.servers),
+    ):  # fmt: skip
+        if name not in known:
+            output.error(f"there is no {what} {name!r}", did_you_mean(name, known))
+            return ExitCode.WRONG_USE
+    below = f"{file.slates}/*/{args.client}"
+    if not output.as_json:
+        output.print(
+            f"{args.client} boots from {args.server} alone from then on, with what is there."
+        )
+        output.print(f"Copied already, with the client off? rsync -aHAX of {below}")
+    if args.dry_run:
+        return ExitCode.GOOD
+    if not args.yes and not output.as_json and not output.agreed("Say so?"):
+        output.print("Nothing was changed.")
+        return ExitCode.GOOD
+    answer = question(file, "home", client=args.client, server=args.server)
+    if answer is None or "error" in answer:
+        said = answer["error"] if answer else "no server of this site runs here"
+        output.error(said, "start it with: daskel serve")
+        return ExitCode.LACKING
+    if output.as_json:
+        output.json(answer)
+    else:
+        before = f", and no longer on {answer['before']}" if answer["before"] else ""
+        output.print(f"The slates of {args.client} are on {args.server} from now on{before}.")
+    return ExitCode.GOOD

@@ -199,6 +199,13 @@ class Assigned(TypedDict):
     assigned: bool
 
 
+class Home(TypedDict):
+    """Where a client's slates are from now on."""
+
+    home: str  # the server
+    before: str | None
+
+
 class TakenAway(TypedDict):
     """A slate that was closed or wiped."""
 
