@@ -9,7 +9,7 @@ demo: .venv/installed
 
 test: .venv/installed
 	tools/packages
-	$(BIN)/pytest -m "not machine" -n auto --dist loadfile
+	$(BIN)/pytest -m "not machine and not extended" -n auto --dist loadfile
 
 test-machines: .venv/installed
 	tools/packages
