@@ -76,7 +76,7 @@ def test_a_damaged_store_is_told_and_restored(demo_folder: Path, serve: Serve) -
     assert refused.returncode == 3 and "the server runs" in refused.stderr
     serving.stop()
     assert best_copy(store), "of its start"
-    row = "('10.61.8.99', 'tideroom', 'x', 'bound', 1, 0, '', null)"
+    row = "('10.61.8.99', 'tideroom', 'x', 'bound', 1, 0, '', null, '')"
     with sqlite3.connect(store) as connection:
         connection.execute(f"insert into leases values {row}")
     keep_copy(store)
