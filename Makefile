@@ -42,7 +42,7 @@ hostile: .venv/installed
 	tools/packages
 	$(BIN)/python tools/hostile
 
-BENCHES := tftp http_files loss dhcp nfs blocks multicast mop site apply record forecast start
+BENCHES := tftp http_files loss dhcp servers nfs blocks multicast mop site apply record forecast start
 PAGE := docs/performance.md
 
 bench: export BENCH := build/bench.jsonl
@@ -63,7 +63,7 @@ bench-works: .venv/installed
 build/bench/installed: pyproject.toml constraints.txt
 	tools/packages python3-venv
 	/usr/bin/python3 -m venv build/bench
-	build/bench/bin/pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[plot]' hypothesis pytest
+	build/bench/bin/pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[plot,postgresql]' hypothesis pytest
 	touch $@
 
 screenshots: .venv/installed
