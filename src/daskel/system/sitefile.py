@@ -21,7 +21,7 @@ from daskel.core.site.parse import parse, place
 from daskel.core.site.positions import Origin
 from daskel.core.site.several import chosen, seen_by
 from daskel.system.bootloader import signed, stubs, unbuilt
-from daskel.system.host.interfaces import addresses
+from daskel.system.host.interfaces import is_here
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.publishing import BLOBS, PublishedFolder, preview
 from daskel.system.roots.roots import RootFolder
@@ -183,7 +183,8 @@ def _seen_here(site: Site, own: str | None) -> Site:
 
 def this_machine(site: Site) -> str | None:
     """The server whose addresses this machine has."""
-    return chosen(site, {address for own in addresses().values() for address in own})
+    named = {a for server in site.servers.values() for a in server.addresses.values()}
+    return chosen(site, {address for address in named if is_here(address)})
 
 
 def _publish(file: SiteFile, site: Site) -> None:
