@@ -115,6 +115,19 @@ def test_others_learn_of_everything(url: str) -> None:
     south.close()
 
 
+def test_a_damaged_row_keeps_nobody_from_the_rest(postgres: Postgres, url: str) -> None:
+    north, south = SharedStore(url, SITE, "north"), SharedStore(url, SITE, "south")
+    south.beat(TOLD)
+    north.keep([lease(FIRST, 60), lease(SECOND, 60, host=101)])
+    name = url.split("/")[3].partition("?")[0]
+    postgres.sql(name, "UPDATE leases SET state = 'eaten' WHERE mac = '02:61:08:00:00:01'")
+    assert [found.mac for found in south.beat(TOLD).leases] == [SECOND]
+    with pytest.raises(MissingRequirementError, match="damaged"):
+        south.load()
+    north.close()
+    south.close()
+
+
 def test_numbers_of_boots_are_nobody_elses(url: str) -> None:
     stores = [SharedStore(url, SITE, name) for name in ("north", "south")]
     taken = [n for store in stores for n in islice(store.numbers(), 2500)]

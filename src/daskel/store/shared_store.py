@@ -332,7 +332,7 @@ class SharedStore(Tables):
             if not done.rowcount:
                 raise NameTakenError(self.server)
             rows = alone.exec_driver_sql(_CHANGED, (self._since, self.server)).mappings()
-            leases = [lease(row) for row in rows]
+            leases = list(_whole(rows))
             homes = {row[0]: row[1] for row in alone.exec_driver_sql(_MOVED, (self._since,))}
             once = [Once(**row) for row in alone.execute(select(ONCE)).mappings()]
             servers = _servers(alone)
@@ -475,6 +475,13 @@ class SharedStore(Tables):
             with suppress(StoreAwayError), self._talking() as connection, connection.begin():
                 connection.execute(SERVERS.update().where(*mine).values(beat=0.0))
         self._engine.dispose()
+
+
+def _whole(rows: Iterable[Any]) -> Iterator[Lease]:
+    """Without what somebody else has damaged, which keeps no server from learning the rest."""
+    for row in rows:
+        with suppress(MissingRequirementError):
+            yield lease(row)
 
 
 def _servers(connection: Connection) -> list[ServerRow]:
