@@ -14,12 +14,8 @@ import pytest
 from daskel.core.boot.address import Lease, LeaseState
 from daskel.core.history.once import Once
 from daskel.store import shared_store
-from daskel.store.shared_store import (
-    NameTakenError,
-    SharedStore,
-    StoreAwayError,
-    Told,
-)
+from daskel.store.beats import NameTakenError, StoreAwayError, Told
+from daskel.store.shared_store import SharedStore
 from daskel.system.requirements import MissingRequirementError
 from tests.postgres import Postgres, folder_of_its_own, needs_postgres, running
 

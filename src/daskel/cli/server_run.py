@@ -31,7 +31,6 @@ from daskel.service import loop
 from daskel.service.control import ControlService, Running
 from daskel.service.server import Server
 from daskel.store.database import Store
-from daskel.store.shared_store import SharedStore
 from daskel.system.bootloader import build_missing
 from daskel.system.certificate import server_side
 from daskel.system.control_client import socket_path
@@ -41,8 +40,9 @@ from daskel.system.requirements import MissingRequirementError
 from daskel.system.signing import load_signer
 from daskel.system.sitefile import SiteFile
 
-if TYPE_CHECKING:  # few sites have a key
+if TYPE_CHECKING:  # few sites have a key, or several servers
     from daskel.core.efi.signature import Signer
+    from daskel.store.shared_store import SharedStore
 
 STILL = 600.0  # seconds without any event: the batch will not become complete any more
 _PRIORITIES = {"debug": 7, "info": 6, "warning": 4}  # syslog(3)
@@ -90,6 +90,8 @@ def _server(file: SiteFile, site: Site, wire: Wire, log: Log) -> Server:
 def _store(file: SiteFile, site: Site) -> Store | SharedStore:
     if file.database is None:
         return Store(file.state)
+    from daskel.store.shared_store import SharedStore
+
     return SharedStore(file.database, site.settings.name, site.own or _ALONE)
 
 

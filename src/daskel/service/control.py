@@ -34,7 +34,7 @@ from daskel.core.values import counted
 from daskel.service.peers import differing
 from daskel.service.server import Server
 from daskel.service.watching import Watching
-from daskel.store.shared_store import Applied, StoreAwayError, Told
+from daskel.store.beats import Applied, StoreAwayError, Told
 from daskel.system.bootloader import build_missing
 from daskel.system.control_client import Answer
 from daskel.system.requirements import MissingRequirementError

@@ -8,6 +8,7 @@ import logging
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from ipaddress import IPv4Address, IPv6Address
+from typing import TYPE_CHECKING
 
 from daskel.core.boot.turns import Turns
 from daskel.core.dhcp.client_messages import LOOK
@@ -18,16 +19,18 @@ from daskel.core.site.several import peers
 from daskel.core.site.slate_rules import keeps_slates
 from daskel.core.values import mac_text
 from daskel.service.clock import Clock
-from daskel.store.shared_store import (
+from daskel.store.beats import (
     Applied,
     Beat,
     NameTakenError,
     ServerRow,
-    SharedStore,
     StoreAwayError,
     Told,
 )
 from daskel.system.requirements import MissingRequirementError
+
+if TYPE_CHECKING:
+    from daskel.store.shared_store import SharedStore
 
 _PAUSE = 0.5  # seconds between two beats
 _WATCHED, _LOOK_AGAIN = 30.0, 2.0  # seconds that boots elsewhere are looked at; between looks

@@ -43,7 +43,6 @@ from daskel.service.raw.mop import MopService
 from daskel.service.raw.rpl import RplService
 from daskel.service.shared import Moving, Shared
 from daskel.store.database import Store
-from daskel.store.shared_store import SharedStore
 from daskel.system.host.confined_open import FilesFolder
 from daskel.system.host.interfaces import interface_of
 from daskel.system.host.privileges import give
@@ -51,8 +50,9 @@ from daskel.system.nfs.registered import Registered
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.publishing import PublishedFolder
 
-if TYPE_CHECKING:  # few sites have a key
+if TYPE_CHECKING:  # few sites have a key, or several servers
     from daskel.core.efi.signature import Signer
+    from daskel.store.shared_store import SharedStore
 
 _log = logging.getLogger(__name__)
 

@@ -10,7 +10,7 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any, cast
 
 from sqlalchemy.exc import DBAPIError
 
@@ -36,13 +36,16 @@ from daskel.core.site.own_kernels import with_published
 from daskel.service.bus import Bus
 from daskel.service.clock import SYSTEM, Clock
 from daskel.service.peers import Peers
+from daskel.store.beats import Beat, StoreAwayError
 from daskel.store.database import Store
-from daskel.store.shared_store import Beat, SharedStore, StoreAwayError
 from daskel.system.host.confined_open import FilesFolder
 from daskel.system.host.neighbours import Neighbours
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.publishing import PublishedFolder
 from daskel.system.uploads import UploadsFolder
+
+if TYPE_CHECKING:
+    from daskel.store.shared_store import SharedStore
 
 _log = logging.getLogger(__name__)
 _LOBBY_PAUSE = 2.0  # seconds
@@ -112,9 +115,10 @@ class Shared:
         self.leases: Leases = store.load()
         self._on_disk = OnDisk(self.leases.all())
         self._other_site = asyncio.Event()
-        if isinstance(store, SharedStore):
-            self.peers = Peers(store, clock, self._changed, self._lost)
-            self._steady = store.clock() - clock.monotonic()
+        self._several = cast("SharedStore", store) if store.is_shared else None
+        if self._several:
+            self.peers = Peers(self._several, clock, self._changed, self._lost)
+            self._steady = self._several.clock() - clock.monotonic()
         else:
             self._steady = max(clock.now(), store.latest()) - clock.monotonic()
         self.use(site)
@@ -153,8 +157,8 @@ class Shared:
 
     def slate_is_on(self, root: str, client: str, version: int | None) -> None:
         """The version that a client's slate stays on; None when it stays on none."""
-        if self.peers and client not in self.peers.homes and isinstance(self._store, SharedStore):
-            claimed = self._writer.submit(self._store.claim_homes, [client])
+        if self._several and self.peers and client not in self.peers.homes:
+            claimed = self._writer.submit(self._several.claim_homes, [client])
             claimed.add_done_callback(_say_failure)
         if self.once.slate(root, client, version):
             self.datagrams = Datagrams(self.answers)  # option 17 names the version
@@ -259,10 +263,10 @@ class Shared:
 
     async def rows(self, table: str, **which: Any) -> list[dict[str, Any]]:
         """See `SharedStore.rows`. Raises ValueError where the store is a file, or away."""
-        if not isinstance(self._store, SharedStore):
+        if not self._several:
             raise ValueError("the store is a file")
         try:
-            return await asyncio.to_thread(self._store.rows, table, **which)
+            return await asyncio.to_thread(self._several.rows, table, **which)
         except StoreAwayError as error:
             raise ValueError(error.problem) from None
         except KeyError:
@@ -366,10 +370,10 @@ class Shared:
         now = self.lease_time()
         rows, loop = self._on_disk.rows(leases, now), asyncio.get_running_loop()
         writing = loop.run_in_executor(self._writer, self._store.keep, rows, now)
-        if isinstance(self._store, SharedStore):
+        if self._several:
             await asyncio.wait([writing], timeout=_WRITE_LIMIT)
             if not writing.done():
-                self._store.cut()
+                self._several.cut()
         try:
             found = await writing
         except StoreAwayError as error:
@@ -385,9 +389,9 @@ class Shared:
     async def _not_at_home(self, leases: Sequence[Lease]) -> set[IPv4Address]:
         """The addresses of machines whose slates another server has claimed just now. Raises
         StoreAwayError."""
-        store, peers = self._store, self.peers
+        store, peers = self._several, self.peers
         names = peers.homeless(lease.mac for lease in leases) if peers else []
-        if not names or not peers or not isinstance(store, SharedStore):
+        if not names or not peers or not store:
             return set()
         loop = asyncio.get_running_loop()
         homes = await loop.run_in_executor(self._writer, store.claim_homes, names)

@@ -11,10 +11,9 @@ from contextlib import suppress
 from dataclasses import asdict
 from itertools import chain, count, islice
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import Column, Engine, Table, create_engine, delete, event, func, select
-from sqlalchemy.dialects import postgresql
 from sqlalchemy.dialects.sqlite import Insert, insert
 from sqlalchemy.exc import DatabaseError
 from sqlalchemy.pool import StaticPool
@@ -28,6 +27,9 @@ from daskel.store.reading import RESTORE, digest, lease, read_boot
 from daskel.store.schema import BOOTS, LEASES, ONCE, SIGHTINGS, prepare
 from daskel.system.requirements import MissingRequirementError
 
+if TYPE_CHECKING:  # few sites share their store, and it takes its time
+    from sqlalchemy.dialects import postgresql
+
 _MODE = 0o640
 _MOST_STRANGERS = 2_000  # boots of machines that are not in the site
 _COPIED, _AT_ONCE = (LEASES, BOOTS, SIGHTINGS, ONCE), 1000  # tables, rows
@@ -39,6 +41,7 @@ class Tables:
 
     _engine: Engine
     _insert: Callable[[Table], Insert | postgresql.Insert] = staticmethod(insert)
+    is_shared = False  # by several servers
     server = ""
     _strangers = 0  # boots of strangers since they were counted
 

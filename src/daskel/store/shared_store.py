@@ -17,7 +17,6 @@ import time
 from collections import deque
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager, suppress
-from dataclasses import dataclass
 from typing import Any, cast
 
 from sqlalchemy import Connection, Engine, create_engine, delete, event, func, select, text
@@ -28,8 +27,16 @@ from daskel import __version__
 from daskel.core.boot.address import Lease, Leases
 from daskel.core.history.boots import Boot, from_row
 from daskel.core.history.once import Once
-from daskel.core.site.several import Roots
 from daskel.core.values import without_password
+from daskel.store.beats import (
+    DEAD_AFTER,
+    Applied,
+    Beat,
+    NameTakenError,
+    ServerRow,
+    StoreAwayError,
+    Told,
+)
 from daskel.store.database import Tables
 from daskel.store.reading import lease
 from daskel.store.schema import (
@@ -45,7 +52,6 @@ from daskel.store.schema import (
 )
 from daskel.system.requirements import MissingRequirementError
 
-DEAD_AFTER = 3.0  # seconds without a beat: others answer its machines
 _CONNECT, _SILENT = 3, 3000  # seconds for a connection; ms until a silent network is given up
 _COUNT_AGAIN = 5.0  # seconds
 _BLOCK, _SPARE = 1000, 4000  # numbers of boots that one server takes at once, and has at least
@@ -92,78 +98,11 @@ _MOVED = "SELECT client, server FROM homes WHERE changed >= %s::text::xid8"
 _SNAPSHOT = f"SELECT pg_snapshot_xmin(pg_current_snapshot())::text, {_NOW}"
 
 
-class StoreAwayError(MissingRequirementError):
-    """The database does not answer, or cannot write; `why`, without a password."""
-
-    def __init__(self, why: str) -> None:
-        remedy = "see that PostgreSQL runs, and can be reached from here"
-        super().__init__(f"the store does not answer: {why}", remedy)
-        self.why = why
-
-
-class NameTakenError(Exception):
-    """Another process has this server's name now."""
-
-
-@dataclass(frozen=True, slots=True)
-class ServerRow:
-    """One server, as the database knows it. Times are seconds since 1970."""
-
-    name: str
-    age: float  # seconds since it was heard of
-    began: float
-    version: str
-    host: str
-    digest: str
-    written: float
-    texts: Mapping[str, str]
-    roots: Roots
-    clients: int
-    lag: float  # seconds
-
-    @property
-    def alive(self) -> bool:
-        """It was heard of just now."""
-        return self.age < DEAD_AFTER
-
-
-@dataclass(frozen=True, slots=True)
-class Applied:
-    """Which site file was taken over last, by which server."""
-
-    digest: str
-    server: str
-    at: float
-
-
-@dataclass(frozen=True, slots=True)
-class Beat:
-    """What one exchange brought: how it is now, and what others changed since the one before."""
-
-    now: float  # by the database's clock
-    took: float  # seconds
-    leases: Sequence[Lease]
-    once: Sequence[Once]
-    servers: Sequence[ServerRow]
-    applied: Applied | None
-    homes: Mapping[str, str]  # of clients that keep slates: the servers that have those
-    held: Mapping[str, int]  # addresses that machines have, by the server that gave them last
-
-
-@dataclass(frozen=True, slots=True)
-class Told:
-    """What a server tells the others of itself."""
-
-    digest: str
-    written: float
-    texts: Mapping[str, str]
-    roots: Roots
-    clients: int
-
-
 class SharedStore(Tables):
     """The store as one server has it. `name`: the server's; None for who only looks at it. Raises
     MissingRequirementError when it cannot be used."""
+
+    is_shared = True
 
     def __init__(self, url: str, site: str, name: str | None) -> None:
         self._url, self._insert = url, postgresql.insert

@@ -29,7 +29,7 @@ from daskel.service.dhcp.probe import ArpProbe, EchoProbe
 from daskel.service.dhcp.router_advertiser import NoRouter
 from daskel.service.shared import Shared
 from daskel.service.sockets import IP_PKTINFO
-from daskel.store.shared_store import StoreAwayError
+from daskel.store.beats import StoreAwayError
 
 _BATCH = 256  # datagrams decided together
 _LARGEST = 4096  # bytes of a datagram

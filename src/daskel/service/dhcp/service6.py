@@ -21,7 +21,7 @@ from daskel.core.replies.answer6 import Answer6, hardware_of
 from daskel.service import sockets
 from daskel.service.allowance import Allowance
 from daskel.service.shared import Shared
-from daskel.store.shared_store import StoreAwayError
+from daskel.store.beats import StoreAwayError
 
 PORT = 547
 _GROUP = "ff02::1:2"  # all relay agents and servers (RFC 8415 7.1)
