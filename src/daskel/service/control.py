@@ -31,6 +31,7 @@ from daskel.core.site.model import Site
 from daskel.core.site.several import lacking
 from daskel.core.site.toml import LETS_OTHERS_RUN, read_toml
 from daskel.core.values import counted
+from daskel.service.clock import Clock
 from daskel.service.peers import differing
 from daskel.service.server import Server
 from daskel.service.watching import Watching
@@ -56,7 +57,7 @@ class Running:
         self, server: Server, file: SiteFile,
         note: Callable[[Note, str], None], taken_over: Callable[[Site], None],
     ) -> None:  # fmt: skip
-        self._clock = server.clock
+        self.clock = self._clock = server.clock
         self._server, self._path = server, file.path.absolute()
         self._texts, self._note = file.texts, note
         self._watching = Watching(server.history, server.clock)
@@ -369,7 +370,7 @@ class ControlService:
             if rows is None:
                 writer.write(json.dumps(answer, default=str).encode() + b"\n")
             else:
-                await _write_rows(writer, rows)
+                await _write_rows(writer, rows, self._running.clock)
             await writer.drain()
         except (TimeoutError, ValueError, ConnectionError):
             return  # a question too long or too slow
@@ -394,14 +395,14 @@ class ControlService:
             return {"error": f"{asked['do']}: {error.__class__.__name__}: {error}"}
 
 
-async def _write_rows(writer: asyncio.StreamWriter, rows: Sequence[object]) -> None:
+async def _write_rows(writer: asyncio.StreamWriter, rows: Sequence[object], clock: Clock) -> None:
     """Some at a time: there can be many, and machines are answered meanwhile."""
     for number, row in enumerate(rows):
         begin = '{"rows": [' if number == 0 else ", "
         writer.write(begin.encode() + json.dumps(row, default=str).encode())
         if number % _ROWS_AT_ONCE == 0:
             await writer.drain()
-            await asyncio.sleep(0)
+            await clock.sleep(0)
     writer.write(b"]}\n" if rows else b'{"rows": []}\n')
 
 
