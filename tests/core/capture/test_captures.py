@@ -102,6 +102,7 @@ OTHERS = {  # of machines, servers and wires that were not set up for this
     "secureboot-daskel-loader-refused": ("loader", "loader-refused"),
     "secureboot-shim-grub-kernel-tftp": ("kernel", CANNOT_TELL),
     "secureboot-unsigned-kernel-refused": ("menu", CANNOT_TELL),
+    "bios-grub-request-sent-again": ("menu", "file-missing"),
     "uboot-arm64-e1000": ("addressed", "file-missing"),
     "uefi-http-name-server-grub-without-address": ("addressed", CANNOT_TELL),
     "uefi32-grub32-against-daskel": ("kernel", CANNOT_TELL),

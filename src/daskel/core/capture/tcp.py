@@ -84,10 +84,20 @@ class _Connection:
     tries: int = 1
     answered: bool = False
     refused: bool = False
+    spoken: int | None = None  # the sequence number behind what the client has said
     by_client: bool = False  # the client has spoken on it, so that somebody is there
     get: _Get | None = None
     calls: dict[int, Call] = field(default_factory=dict)  # by transaction number
     paths: dict[int, str] = field(default_factory=dict)  # of MOUNT
+
+    def is_news(self, sequence: int, length: int) -> bool:
+        """Whether the client says more than it has said: what is sent again, as it is when an
+        acknowledgement was late, is no other request."""
+        end = (sequence + length) & 0xFFFFFFFF
+        if self.spoken is not None and not 0 < (end - self.spoken) & 0xFFFFFFFF < 1 << 31:
+            return False
+        self.spoken = end
+        return True
 
 
 class TcpHeard:
@@ -110,7 +120,7 @@ class TcpHeard:
         if connection:
             connection.by_client = connection.by_client or not flags & RST
             self._taken(at, connection, segment.ack if flags & ACK else None)
-            if length:
+            if length and connection.is_news(segment.seq, length):
                 self._from_client(at, connection, data, segment.ack)
             if flags & (FIN | RST):
                 self._left(at, connection)
@@ -120,6 +130,7 @@ class TcpHeard:
             if length and target[1] in _SERVICES:  # it was open before the capture began
                 self._begun(at, source, target)
                 self._open[source, target].by_client = True
+                self._open[source, target].is_news(segment.seq, length)
                 self._from_client(at, self._open[source, target], data, segment.ack)
             return
         if flags & RST and not connection.answered:
