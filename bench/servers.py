@@ -140,7 +140,7 @@ def exchanges(places: dict[str, Place], count: int, outstanding: int) -> list[fl
             reply = sock.recv(2048)
             taken, target, since = under_way[reply[4:8]]
             if reply[242] == MessageType.OFFER:
-                place = taken.index(bytes((Code.REQUESTED_ADDRESS, 4))) + 2
+                place = taken.index(bytes((Code.REQUESTED_ADDRESS, 4)), 240) + 2
                 taken[place : place + 4] = reply[16:20]
                 sock.sendto(taken, target)
                 continue
