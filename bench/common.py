@@ -81,7 +81,7 @@ def daskel(large: bytes = b"x", more: str = "", prepare: str = "") -> Iterator[P
             if json.loads(line)["event"] == "ready":
                 break
         (folder / "process").write_text(str(process.pid))
-        drain = multiprocessing.Process(target=_drain, args=(process.stdout.fileno(),))
+        drain = multiprocessing.Process(target=read_away, args=(process.stdout.fileno(),))
         drain.start()
         try:
             yield folder
@@ -91,7 +91,7 @@ def daskel(large: bytes = b"x", more: str = "", prepare: str = "") -> Iterator[P
             drain.join()
 
 
-def _drain(descriptor: int) -> None:
+def read_away(descriptor: int) -> None:
     """Reads the log away, as a terminal would."""
     with open(descriptor, "rb", closefd=False) as log:
         while log.read(65536):

@@ -22,7 +22,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 
-from common import QUICK, shown, small, udp
+from common import QUICK, read_away, shown, small, udp
 from dhcp import WRITTEN
 
 from daskel.core.boot.address import Lease, LeaseState
@@ -97,7 +97,7 @@ def _serving(folder: Path, name: str, base: int) -> Iterator[None]:
     for line in process.stdout:
         if json.loads(line)["event"] == "ready":
             break
-    drain = multiprocessing.Process(target=_drain, args=(process.stdout.fileno(),))
+    drain = multiprocessing.Process(target=read_away, args=(process.stdout.fileno(),))
     drain.start()
     try:
         yield
@@ -105,12 +105,6 @@ def _serving(folder: Path, name: str, base: int) -> Iterator[None]:
         process.send_signal(signal.SIGTERM)
         process.wait()
         drain.join()
-
-
-def _drain(descriptor: int) -> None:
-    with open(descriptor, "rb", closefd=False) as log:
-        while log.read(65536):
-            pass
 
 
 def exchanges(places: dict[str, Place], count: int, outstanding: int) -> list[float]:

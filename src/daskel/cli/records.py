@@ -47,8 +47,8 @@ def boots(
     file: SiteFile, *, clients: Collection[str] | None = None, since: float = 0.0,
     until: float = float("inf"), most: int = 100_000, needed: bool = True,
 ) -> list[Boot]:  # fmt: skip
-    """As `reading.read_boots`. Raises MissingRequirementError; where they are not `needed`, there
-    are none where they cannot be known."""
+    """As `reading.read_boots`. Without a server to ask, raises MissingRequirementError where they
+    are `needed`, and returns an empty list otherwise."""
     if file.database is None:
         return reading.read_boots(file.state, clients=clients, since=since, until=until, most=most)
     end = None if until == float("inf") else until
@@ -96,5 +96,4 @@ def _rows(
     if "error" in answer:
         raise MissingRequirementError(answer["error"], "daskel servers says how it is")
     rows: list[dict[str, Any]] = answer["rows"]
-    columns = ("server",) if table == "boots" else ()
-    return [{key: row[key] for key in row if key not in columns} for row in rows]
+    return rows

@@ -50,14 +50,14 @@ def _other_servers(file: SiteFile) -> Iterator[Finding]:
             origin = file.valid.origin("server", one["name"])
             remedy = f"daskel servers --compare {one['name']}, and copy the right one over"
             yield Finding(Severity.WARNING, origin, problem, remedy)
-        for lacking, words in zip(one["lacks"], lacks(one), strict=True):
-            origin = file.valid.origin("root", lacking["root"])
+        for lack, words in zip(one["lacks"], lacks(one), strict=True):
+            origin = file.valid.origin("root", lack["root"])
             remedy = f"copy the root's folder to {one['name']} (rsync -aHAX)"
             yield Finding(Severity.WARNING, origin, f"server {words}", remedy)
 
 
 def lacks(server: dict[str, Any]) -> list[str]:
-    """What another server lacks of the roots here, in words."""
+    """The versions of roots that another server does not have as they are here, in words."""
     return [f"{server['name']} {_LACKS[one['how']].format(**one)}" for one in server["lacks"]]
 
 

@@ -173,7 +173,7 @@ class SharedStore(Tables):
                 yield connection
         except DBAPIError as error:
             raise StoreAwayError(_first_line(error)) from None
-        except (OSError, ValueError) as error:  # a connection that was cut just now
+        except OSError as error:  # a connection that was cut just now
             raise StoreAwayError(str(error)) from None
 
     def cut(self) -> None:
@@ -351,7 +351,7 @@ class SharedStore(Tables):
             .limit(_MOST_GONE_ON)
         )
         with self._talking() as connection:
-            boots = [from_row(dict(row)) for row in connection.execute(newest).mappings()]
+            boots = list(_whole_boots(connection.execute(newest).mappings()))
         found: dict[str, int] = {}
         for boot in boots:
             if found.setdefault(boot.mac, boot.number) == boot.number:
@@ -373,7 +373,8 @@ class SharedStore(Tables):
         )
         with self._talking() as connection:
             rows = [dict(row) for row in connection.execute(newest).mappings()]
-        return [(row.pop("server"), from_row(row)) for row in rows]
+        servers = {row["number"]: row["server"] for row in rows}
+        return [(servers[boot.number], boot) for boot in _whole_boots(rows)]
 
     def rows(
         self, table: str, *, clients: Collection[str] | None = None, since: float = 0.0,
@@ -421,6 +422,13 @@ def _whole(rows: Iterable[Any]) -> Iterator[Lease]:
     for row in rows:
         with suppress(MissingRequirementError):
             yield lease(row)
+
+
+def _whole_boots(rows: Iterable[Mapping[Any, Any]]) -> Iterator[Boot]:
+    """The same of boots."""
+    for row in rows:
+        with suppress(TypeError, ValueError, KeyError):
+            yield from_row(dict(row))
 
 
 def _servers(connection: Connection) -> list[ServerRow]:

@@ -91,8 +91,8 @@ class _Connection:
     paths: dict[int, str] = field(default_factory=dict)  # of MOUNT
 
     def is_news(self, sequence: int, length: int) -> bool:
-        """Whether the client says more than it has said: what is sent again, as it is when an
-        acknowledgement was late, is no other request."""
+        """Whether the client says something new. It repeats what it sent when an acknowledgement is
+        late; that is the same request, not another one."""
         end = (sequence + length) & 0xFFFFFFFF
         if self.spoken is not None and not 0 < (end - self.spoken) & 0xFFFFFFFF < 1 << 31:
             return False
