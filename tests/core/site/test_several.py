@@ -112,8 +112,9 @@ def test_one_ipv6_address_for_all() -> None:
     )  # fmt: skip
     site = parse(text, "daskel.toml").site
     assert site
-    (found,) = errors(seen_by(site, "south"))
-    assert "would be the IPv6 address of every server" in found
+    found = [one for one in check_site(seen_by(site, "south")) if one.severity is Severity.ERROR]
+    assert ["would be the IPv6 address of every server" in one.problem for one in found] == [True]
+    assert found[0].origin.text == '"fd61:8::1"', "where it stands"
 
 
 HERE = ("3", {"2": "a", "3": "b"})

@@ -12,6 +12,7 @@ from typing import cast
 from daskel.core.site.model import Site
 from daskel.core.site.positions import Origin, Path, Sources
 from daskel.core.site.published import KERNEL, BootSet, PublishedRoot
+from daskel.core.site.tables import Server
 
 _KEYS = {"server": "addresses", "server6": "addresses6"}  # of a segment; of a server, by segment
 Versions = tuple[str, Mapping[str, str]]  # see `told_of_root`
@@ -27,11 +28,13 @@ class _Written:
 
     sources: Sources
     name: str
+    own: Server
 
     def of(self, path: Path, *, key: bool = False) -> Origin:
         """As `Sources.of`."""
-        if len(path) > 2 and path[0] == "segment" and path[2] in _KEYS:
-            path = ("server", self.name, _KEYS[str(path[2])], path[1])
+        named = _KEYS.get(str(path[2])) if len(path) > 2 and path[0] == "segment" else None
+        if named and path[1] in getattr(self.own, named):
+            path = ("server", self.name, named, path[1])
         return self.sources.of(path, key=key)
 
     def tables(self) -> list[tuple[str, int]]:
@@ -57,7 +60,7 @@ def seen_by(site: Site, name: str) -> Site:
         elif where in served6:
             update |= _WITHOUT_IPV6
         segments[where] = segment.model_copy(update=update)
-    written = cast(Sources, _Written(site.positions, name))
+    written = cast(Sources, _Written(site.positions, name, own))
     return replace(site, segments=segments, positions=written, own=name)
 
 
