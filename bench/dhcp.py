@@ -220,7 +220,7 @@ SLOW_DISK = """
 import time
 from daskel.store.database import Store
 keep = Store.keep
-Store.keep = lambda self, leases: (time.sleep(0.005) if leases else None, keep(self, leases))[1]
+Store.keep = lambda self, leases, now: (leases and time.sleep(0.005), keep(self, leases, now))[1]
 """
 
 
