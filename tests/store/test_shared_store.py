@@ -22,7 +22,7 @@ from tests.postgres import Postgres, folder_of_its_own, needs_postgres, running
 pytestmark = needs_postgres
 
 SITE = "Skerry Point"
-TOLD = Told("abc", 1.0, {"daskel.toml": "abc"}, {}, 3)
+TOLD = Told("abc", 1.0, {"daskel.toml": "abc"}, {}, "/srv/site/daskel.toml", 3)
 _NUMBERS = count(1)
 FIRST, SECOND = "02:61:08:00:00:01", "02:61:08:00:00:02"
 BOUND, RELEASED, DECLINED = LeaseState.BOUND, LeaseState.RELEASED, LeaseState.DECLINED

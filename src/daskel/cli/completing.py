@@ -18,6 +18,7 @@ def names_of(kinds: Sequence[str]) -> Callable[..., list[str]]:
         tables = {
             "client": site.clients, "group": site.groups, "loadout": site.loadouts,
             "choice": site.choices, "root": site.roots, "segment": site.segments,
+            "server": site.servers,
         } if site else {}  # fmt: skip
         return [name for kind in kinds for name in tables.get(kind, ())]
 

@@ -24,6 +24,12 @@ def site_argument(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def server_argument(parser: argparse.ArgumentParser, text: str) -> None:
+    """Which of several servers; `text`: what for."""
+    more = " (default: the one that has an address of this machine)"
+    parser.add_argument("--as", dest="own", metavar="NAME", help=text + more)
+
+
 def change_arguments(parser: argparse.ArgumentParser) -> None:
     """What every verb has that changes something, whether or not it asks."""
     parser.add_argument("--yes", action="store_true", help="do not ask")

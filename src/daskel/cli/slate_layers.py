@@ -1,4 +1,4 @@
-"""The layers below one client's slate."""
+"""One client's slate: the layers below it, and what the server that runs has of it."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ from pathlib import Path
 
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.root_options import root_of
+from daskel.cli.site import question
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.mounts import mounted_below, overlay, own_namespace, unmount
 from daskel.system.roots.slates import Slate
@@ -50,3 +51,31 @@ def _seen(slate: Slate, base: Path, view: Path, use: Callable[[Path], ExitCode])
         for point in mounted_below(view):
             unmount(point)
         view.rmdir()
+
+
+def is_connected(file: SiteFile, client: str) -> bool:
+    """It has a connection now."""
+    return client in connected_clients(file)
+
+
+def connected_clients(file: SiteFile) -> set[str]:
+    """Clients with a connection now, as far as the server sees it."""
+    clients = (question(file, "connected") or {}).get("clients", [])
+    return {client["client"] for client in clients if client.get("open", True)}
+
+
+def take_away(file: SiteFile, slate: Slate, how: str) -> None:
+    """Close a slate, or wipe it: by the running server, else here.
+
+    Raises MissingRequirementError.
+    """
+    answer = question(file, "slate", root=slate.root, client=slate.client, how=how)
+    if answer is not None:
+        if "error" in answer:
+            raise MissingRequirementError(answer["error"], "run as root or as the server's user")
+        return
+    try:
+        if how == "wipe":
+            slate.wipe()
+    except PermissionError as error:
+        raise MissingRequirementError(f"{slate.folder}: {error.strerror}", "run as root") from None

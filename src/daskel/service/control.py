@@ -35,7 +35,7 @@ from daskel.service.clock import Clock
 from daskel.service.peers import differing
 from daskel.service.server import Server
 from daskel.service.watching import Watching
-from daskel.store.beats import Applied, StoreAwayError, Told
+from daskel.store.beats import Applied, Home, StoreAwayError, Told
 from daskel.system.bootloader import build_missing
 from daskel.system.control_client import Answer
 from daskel.system.requirements import MissingRequirementError
@@ -142,6 +142,7 @@ class Running:
                 "since": one.began, "version": one.version, "host": one.host,
                 "clients": one.clients, "lag": one.lag, "written": one.written,
                 "leases": self._server.held_by(one.name), "this": one.name == self._site.own,
+                "site": one.site,
                 "differs": differing(peers.told.texts, one.texts) if one.texts else [],
                 "newer": one.written > peers.told.written,
                 "lacks": [
@@ -159,7 +160,8 @@ class Running:
             whole = hashlib.sha256(json.dumps(texts, sort_keys=True).encode()).hexdigest()
             times = [os.stat(path).st_mtime for path in file.texts if path.exists()]
             roots = self._server.peers.told.roots
-            told = Told(whole, max(times, default=0.0), texts, roots, 0)
+            newest = max(times, default=0.0)
+            told = Told(whole, newest, texts, roots, str(self._path), 0)
             by_name = zip(texts, file.texts.values(), strict=True)
             self._server.peers.tell(told, dict(by_name))
 
@@ -200,15 +202,25 @@ class Running:
             number=asked.get("number"), most=int(asked.get("most", 100_000)),
         )  # fmt: skip
 
-    async def move_home(self, client: str, server: str) -> Answer:
-        """The slates of a client are on another server from now on. Raises ValueError."""
+    def home(self, client: str) -> Answer:
+        """Which server has the slates of a client. Raises ValueError."""
+        if self._server.peers is None:
+            raise ValueError("the store is a file: there is one server")
+        home = self._server.peers.homes.get(client, Home(self._site.own or ""))
+        return {"home": home.server, "target": home.target or None}
+
+    async def move_home(self, client: str, server: str, target: str) -> Answer:
+        """Where the slates of a client are from now on; `target`: to which server they are being
+        moved, which nobody boots them from meanwhile. Raises ValueError."""
         if self._server.peers is None:
             raise ValueError("the store is a file: there is one server")
         if client not in self._site.clients:
             raise ValueError(f"there is no client {client}")
-        before = await self._server.peers.move_home(client, server)
-        self._note("slate", f"of {client}: on the server {server} from now on")
-        return {"home": server, "before": before}
+        before = await self._server.peers.move_home(client, Home(server, target))
+        self._server.look_at_homes()
+        said = f"on the server {server} from now on"
+        self._note("slate", f"of {client}: {f'being moved to {target}' if target else said}")
+        return {"home": server, "before": before.server if before else None}
 
     def connected(self) -> list[Answer]:
         """Clients with an NFS connection, and what they have mounted."""
@@ -234,7 +246,8 @@ class Running:
         if not new.usable or new.site is None:
             found = [_finding(f) for f in _bad(new)]
             return {"findings": found, "changes": [], "differs": True, "restart": False}
-        changes = await asyncio.to_thread(differences, self._site, new.site)
+        as_here = replace(new.site, elsewhere=self._site.elsewhere)
+        changes = await asyncio.to_thread(differences, self._site, as_here)
         return {
             "findings": [],
             "changes": [_change(change) for change in changes],
@@ -447,7 +460,11 @@ async def _texts(running: Running, asked: Answer) -> Answer:
 
 
 async def _home(running: Running, asked: Answer) -> Answer:
-    return await running.move_home(_name(asked, "client"), _name(asked, "server"))
+    target = asked.get("target")
+    if "server" not in asked:
+        return running.home(_name(asked, "client"))
+    server, to = _name(asked, "server"), _name(asked, "target") if target else ""
+    return await running.move_home(_name(asked, "client"), server, to)
 
 
 async def _compare(running: Running, _: Answer) -> Answer:
@@ -499,7 +516,7 @@ _QUESTIONS = {  # what a line says in "do"
     "compare": _Question(_compare),
     "forget": _Question(_forget, ("macs",), changes=True),
     "once": _Question(_once, ("client", "boot"), changes=True),
-    "home": _Question(_home, ("client", "server"), changes=True),
+    "home": _Question(_home, ("client", "server", "target"), changes=True),
     "slate": _Question(_slate, ("root", "client", "how"), changes=True),
     "renew": _Question(_renew, changes=True),
     "apply": _Question(_apply, changes=True),

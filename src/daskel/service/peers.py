@@ -7,6 +7,7 @@ import asyncio
 import logging
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from ipaddress import IPv4Address, IPv6Address
 from typing import TYPE_CHECKING
 
@@ -14,6 +15,7 @@ from daskel.core.boot.turns import Turns
 from daskel.core.dhcp.client_messages import LOOK
 from daskel.core.dhcp.packet import MessageType, kind_and_server
 from daskel.core.history.boots import Boot
+from daskel.core.history.events import Event, Refusal, Refused, Seen
 from daskel.core.site.model import Site
 from daskel.core.site.several import peers
 from daskel.core.site.slate_rules import keeps_slates
@@ -22,6 +24,7 @@ from daskel.service.clock import Clock
 from daskel.store.beats import (
     Applied,
     Beat,
+    Home,
     NameTakenError,
     ServerRow,
     StoreAwayError,
@@ -38,6 +41,10 @@ _LATE, _RECENT = 30.0, 86400.0  # seconds: clocks may differ; what is shown
 _LIMIT, _FOLLOW = 3.0, 5.0  # seconds that one may take; in which others follow
 _CHADDR, _XID, _CIADDR, _GIADDR = slice(28, 34), slice(4, 8), slice(12, 16), slice(24, 28)
 _NOWHERE, _LOOK = bytes(4), LOOK.to_bytes(4, "big")
+NO_PROMISE = (
+    "the store of the site does not answer, and no address can be promised meanwhile",
+    Refusal.NO_STORE,
+)
 _log = logging.getLogger(__name__)
 
 
@@ -53,10 +60,10 @@ class Peers:
         self._turns = Turns(store.server)
         self._addresses: dict[bytes, str] = {}  # of the others, as they stand in messages
         self._said: dict[str, str] = {}  # by server: the site file that was said to be another one
-        self.told = Told("", 0.0, {}, {}, 0)
+        self.told = Told("", 0.0, {}, {}, "", 0)
         self.servers: Sequence[ServerRow] = ()
         self.held: Mapping[str, int] = {}  # addresses that machines have, by server
-        self.homes: dict[str, str] = {}  # of clients: the server that has their slates
+        self.homes: dict[str, Home] = {}  # of clients that keep slates
         self._site: Site | None = None
         self.follow: Callable[[Applied], None] | None = None  # another server's site file
         self._following: float | None = None  # when the last one was taken over
@@ -133,11 +140,11 @@ class Peers:
     def _has_turn(self, mac: bytes, number: bytes, *, begins: bool) -> bool:
         """Who begins to boot, and has its slates somewhere, is answered there alone."""
         home = self._home(mac) if begins else None
-        if home is not None and self._is_alive(home):
-            return home == self._store.server
+        if home is not None and not home.target and self._is_alive(home.server):
+            return home.server == self._store.server
         return self._turns.is_mine(mac, number, self._clock.monotonic())
 
-    def _home(self, mac: bytes) -> str | None:
+    def _home(self, mac: bytes) -> Home | None:
         site = self._site
         if not self.homes or site is None:
             return None
@@ -150,12 +157,25 @@ class Peers:
             one.name == server and one.alive for one in self.servers
         )
 
-    def stranded(self, data: bytes) -> str | None:
-        """The server that alone has the slates of who begins to boot, where that is away."""
-        home = self._home(data[_CHADDR])
-        if home is None or self._is_alive(home):
+    def stranded(self, mac: bytes) -> tuple[str, Refusal] | None:
+        """Why who begins to boot is to wait: the one server that has its slates is away, or they
+        are being moved."""
+        home, site = self._home(mac), self._site
+        if home is None or site is None:
             return None
-        return home if kind_and_server(data)[0] == MessageType.DISCOVER else None
+        if home.target:
+            moving = f"its slates are being moved from {home.server} to {home.target}"
+            return moving, Refusal.SLATE_MOVES
+        if self._is_alive(home.server) or site.settings.keep_elsewhere == "fresh":
+            return None
+        return f"its slates are on the server {home.server}, which is away", Refusal.SLATE_AWAY
+
+    def begin_anew(self) -> frozenset[str]:
+        """The clients that begin with a fresh slate here: what they keep, another server has."""
+        site, own = self._site, self._store.server
+        if site is None or site.settings.keep_elsewhere != "fresh":
+            return frozenset()
+        return frozenset(name for name, home in self.homes.items() if home.server != own)
 
     def homeless(self, macs: Iterable[str]) -> list[str]:
         """Of these machines the clients that keep slates, and have them nowhere yet."""
@@ -169,10 +189,11 @@ class Peers:
         """The same of a DHCPv6 message that names no server."""
         if mac is None:
             return True
-        hardware, number = bytes.fromhex(mac.replace(":", "")), xid.to_bytes(3, "big")
-        if begins and (home := self._home(hardware)) and not self._is_alive(home):
-            return False
-        return self._has_turn(hardware, number, begins=begins)
+        return self._has_turn(hardware(mac), xid.to_bytes(3, "big"), begins=begins)
+
+    def is_mine_raw(self, mac: str, over: str) -> bool:
+        """The same of a machine that asks everybody for a system in raw Ethernet frames."""
+        return self._has_turn(hardware(mac), over.encode(), begins=False)
 
     async def serve(self) -> None:
         """Until it is cancelled. Raises MissingRequirementError when another process has this
@@ -238,17 +259,17 @@ class Peers:
             files = ", ".join(differing(self.told.texts, one.texts))
             _log.warning("server %s has %s site file than this one: %s", one.name, newer, files)
 
-    async def move_home(self, client: str, server: str) -> str | None:
-        """The slates of a client are on another server from now on; where they were. Raises
-        ValueError."""
-        if server not in {one.name for one in self.servers}:
-            raise ValueError(f"there is no server {server}")
+    async def move_home(self, client: str, home: Home) -> Home | None:
+        """Where the slates of a client are from now on; where they were. Raises ValueError."""
+        known = {one.name for one in self.servers}
+        if missing := {home.server, home.target} - known - {""}:
+            raise ValueError(f"there is no server {missing.pop()}")
         before = self.homes.get(client)
         try:
-            await asyncio.to_thread(self._store.move_home, client, server)
+            await asyncio.to_thread(self._store.move_home, client, home)
         except StoreAwayError as error:
             raise ValueError(error.problem) from None
-        self.homes[client] = server
+        self.homes[client] = home
         return before
 
     async def tell_applied(self) -> None:
@@ -274,6 +295,19 @@ class Peers:
     def close(self) -> None:
         """Leave what is under way."""
         self._thread.shutdown(wait=False, cancel_futures=True)
+
+
+def hardware(mac: str) -> bytes:
+    """A MAC address as it stands in messages."""
+    return bytes.fromhex(mac.replace(":", ""))
+
+
+def refusing(events: Sequence[Event], words: str, why: Refusal) -> list[Event]:
+    """What is told in the place of `events` when a machine that asks is to wait."""
+    seen = next((event for event in events if isinstance(event, Seen)), None)
+    if seen is None:
+        return []
+    return [replace(seen, offered=None), Refused(seen.who, seen.segment, words, why)]
 
 
 def differing(mine: Mapping[str, str], theirs: Mapping[str, str]) -> list[str]:

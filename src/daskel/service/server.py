@@ -81,6 +81,7 @@ class Server:
             if own
             else KernelExports(self._shared, roots, slates)
         )
+        self._shared.homes_changed = self.exports.renew
         self._simple: list[
             DhcpService
             | Dhcp6Service
@@ -171,6 +172,10 @@ class Server:
         """What roots boot with, and what slates were made on, has changed on the disk."""
         self._shared.read_published()
         await self.exports.look_again()
+
+    def look_at_homes(self) -> None:
+        """Whose kept slates other servers have may have changed."""
+        self._shared.look_at_homes()
 
     def assign_once(self, client: str, boot: str | None) -> None:
         """What a client boots next, once; None for what it always boots."""

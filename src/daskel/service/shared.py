@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any, cast
 
 from sqlalchemy.exc import DBAPIError
 
-from daskel.core.boot.address import Lease, Leases
+from daskel.core.boot.address import Lease, Leases, LeaseState
 from daskel.core.boot.caller import Claims, verified, verified_over_ipv6
 from daskel.core.boot.identity import by_address, settings_of
 from daskel.core.boot.on_disk import OnDisk
@@ -55,6 +55,7 @@ _TOGETHER, _BETWEEN = 10, 0.05  # boots written with one transaction; seconds be
 _LEASES_FIRST, _STILL = 10.0, 0.5  # seconds that boots wait at most; without a lease written
 _COPY_PAUSE = 86400.0  # seconds between two copies of the store
 _SWEEP_PAUSE = 3600.0  # seconds between two looks for boots that are too old
+_MARGIN, _LEAST = 5, 10  # seconds: a clock may be that wrong; shorter promises are not given
 _WRITE_LIMIT = 3.0  # seconds until a store that several servers share is given up
 _COUNT_AGAIN, _BUSY = 5.0, 600.0  # seconds
 _PREFIX = 10  # characters of an IPv6 address, about half of it
@@ -104,6 +105,8 @@ class Shared:
         self.away_since = 0.0  # seconds since 1970
         self.peers: Peers | None = None
         self._once_changed, self._once_pending = 0.0, 0
+        self._once_unwritten: dict[str, Sequence[Once]] = {}  # by client
+        self.homes_changed: Callable[[], None] = lambda: None  # others begin with fresh slates here
         self._counted = float("-inf")
         self.bus = Bus()
         self.uploads = UploadsFolder(uploads)
@@ -131,10 +134,11 @@ class Shared:
 
     def use(self, site: Site) -> None:
         """Answer from `site` from now on; leases, transfers and connections go on."""
+        if self.peers:
+            self.peers.use(replace(site, elsewhere=frozenset()))
+            site = replace(site, elsewhere=self.peers.begin_anew())
         self.once.use(site)
         self.site = site
-        if self.peers:
-            self.peers.use(site)
         self.site6 = over_ipv6(site)
         self.computed = Files(site, self.wire.ports, self.once.assigned)
         self._computed6 = (
@@ -142,6 +146,7 @@ class Shared:
             if self.site6.segments
             else self.computed
         )
+        self._say_away()
         self.written = Uploads(site)
         limits = {n: s.bandwidth for n, s in site.segments.items() if s.bandwidth}
         was = self.bandwidth
@@ -181,14 +186,24 @@ class Shared:
         self._emit(event, self._stage(event))
 
     def _keep_once(self, client: str, assigned: Sequence[Once]) -> None:
+        self._once_unwritten[client] = assigned
+        self._write_once(client)
+
+    def _write_once(self, client: str) -> None:
+        assigned = self._once_unwritten[client]
         self._once_pending += 1
         written = self._writer.submit(self._store.keep_once, client, assigned)
         written.add_done_callback(_say_failure)
-        written.add_done_callback(self._once_is_kept)
+        loop = asyncio.get_running_loop()
+        written.add_done_callback(
+            lambda done: loop.call_soon_threadsafe(self._once_is_kept, client, assigned, done)
+        )
 
-    def _once_is_kept(self, _written: Future[None]) -> None:
+    def _once_is_kept(self, client: str, assigned: Sequence[Once], written: Future[None]) -> None:
         self._once_pending -= 1
         self._once_changed = self.clock.monotonic()
+        if written.exception() is None and self._once_unwritten.get(client) is assigned:
+            del self._once_unwritten[client]
 
     def lease_time(self) -> float:
         """The time that leases go by, in seconds since 1970 as it was at the start: a clock that is
@@ -229,6 +244,7 @@ class Shared:
             seconds = self.clock.now() - self.away_since
             _log.warning("the store answers again, after %.0f s", seconds)
             self.away = ""
+            self._say_away()
         self._steady = beat.now - now
         assert self.peers
         if now - self._counted > _COUNT_AGAIN:
@@ -237,8 +253,20 @@ class Shared:
             self.peers.told = replace(self.peers.told, clients=heard)
         for lease in beat.leases:
             self._learn(lease)
-        if not self._once_pending and now - self._once_changed > 2 * beat.took + 0.1:
+        self.look_at_homes()
+        if self._once_pending:
+            return
+        if self._once_unwritten:  # used up while the store was away
+            for client in self._once_unwritten:
+                self._write_once(client)
+        elif now - self._once_changed > 2 * beat.took + 0.1:
             self.once.learn(beat.once)
+
+    def look_at_homes(self) -> None:
+        """Whose kept slates other servers have may have changed."""
+        if self.peers and self.site.elsewhere != self.peers.begin_anew():
+            self.use(self.site)
+            self.homes_changed()
 
     def _learn(self, lease: Lease) -> None:
         """What the store has of an address, where another server wrote it."""
@@ -260,6 +288,11 @@ class Shared:
                 reason,
             )
         self.away = reason
+        self._say_away()
+
+    def _say_away(self) -> None:
+        """On the screens of machines in the lobby."""
+        self.computed.away = self._computed6.away = bool(self.away)
 
     async def rows(self, table: str, **which: Any) -> list[dict[str, Any]]:
         """See `SharedStore.rows`. Raises ValueError where the store is a file, or away."""
@@ -272,9 +305,23 @@ class Shared:
         except KeyError:
             raise ValueError(f"there is no table {table!r}") from None
 
-    def left(self, lease: Lease) -> float:
-        """Seconds for which a machine has its address whatever others do."""
-        return self._on_disk.left(lease, self.lease_time())
+    def can_wait(self, lease: Lease) -> bool:
+        """Whether a machine has this address for a while, whatever others do."""
+        return self._on_disk.left(lease, self.lease_time()) > _MARGIN + _LEAST
+
+    def lent(self, leases: Sequence[Lease]) -> int:
+        """Seconds for which a machine can be told that it has these while the store is away: what
+        is left of its promise; 0 where that is too short. They are remembered that long."""
+        now = self.lease_time()
+        if not leases or any(lease.state is not LeaseState.BOUND for lease in leases):
+            return 0
+        left = min(self._on_disk.left(lease, now) for lease in leases) - _MARGIN
+        seconds = int(min(left, *(lease.expires - now for lease in leases)))
+        if seconds < _LEAST:
+            return 0
+        for lease in leases:
+            self.leases.put(lease._replace(expires=now + seconds))
+        return seconds
 
     async def keep_lobby(self) -> None:
         """Writes what was seen every two seconds, however much it is."""
@@ -396,7 +443,7 @@ class Shared:
         loop = asyncio.get_running_loop()
         homes = await loop.run_in_executor(self._writer, store.claim_homes, names)
         peers.homes.update(homes)
-        gone = {self.site.clients[n].mac for n, home in homes.items() if home != store.server}
+        gone = {self.site.clients[n].mac for n, at in homes.items() if at.server != store.server}
         return {lease.address for lease in leases if lease.mac in gone}
 
     def caller(self, server: IPv4Address, peer: str) -> tuple[str, Who]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from daskel.core.boot.address import Lease
 from daskel.core.history.once import Once
@@ -20,6 +21,13 @@ class StoreAwayError(MissingRequirementError):
         remedy = "see that PostgreSQL runs, and can be reached from here"
         super().__init__(f"the store does not answer: {why}", remedy)
         self.why = why
+
+
+class Home(NamedTuple):
+    """The server that has a client's slates; `target`: to which they are being moved."""
+
+    server: str
+    target: str = ""
 
 
 class NameTakenError(Exception):
@@ -39,6 +47,7 @@ class ServerRow:
     written: float
     texts: Mapping[str, str]
     roots: Roots
+    site: str  # the path of its site file
     clients: int
     lag: float  # seconds
 
@@ -67,7 +76,7 @@ class Beat:
     once: Sequence[Once]
     servers: Sequence[ServerRow]
     applied: Applied | None
-    homes: Mapping[str, str]  # of clients that keep slates: the servers that have those
+    homes: Mapping[str, Home]  # of clients that keep slates
     held: Mapping[str, int]  # addresses that machines have, by the server that gave them last
 
 
@@ -79,4 +88,5 @@ class Told:
     written: float
     texts: Mapping[str, str]
     roots: Roots
+    site: str  # the path of its site file
     clients: int

@@ -89,6 +89,7 @@ SERVERS = Table(
     Column("written", Float, nullable=False),  # when that was changed last
     Column("texts", JSON, nullable=False),  # digests of the files that it is made of
     Column("roots", JSON, nullable=False),  # what it has of them
+    Column("site", String, nullable=False),  # the path of its site file
     Column("clients", Integer, nullable=False),  # machines that it has to do with now
     Column("lag", Float, nullable=False),  # seconds that its last exchange with the database took
 )
@@ -106,6 +107,7 @@ HOMES = Table(  # of clients that keep slates: the server on whose disk those ar
     SHARED,
     Column("client", String, primary_key=True),
     Column("server", String, nullable=False),
+    Column("target", String, nullable=False, server_default=""),  # to which they are being moved
 )
 
 TEXTS = Table(  # of the site files that the servers have

@@ -32,6 +32,7 @@ from daskel.store.beats import (
     DEAD_AFTER,
     Applied,
     Beat,
+    Home,
     NameTakenError,
     ServerRow,
     StoreAwayError,
@@ -90,11 +91,12 @@ INSERT INTO homes (client, server) SELECT c, %s FROM unnest(%s::text[]) AS c ORD
 ON CONFLICT (client) DO NOTHING
 """
 _MOVE = """
-INSERT INTO homes (client, server) VALUES (%s, %s)
-ON CONFLICT (client) DO UPDATE SET server = excluded.server, changed = pg_current_xact_id()
+INSERT INTO homes (client, server, target) VALUES (%s, %s, %s)
+ON CONFLICT (client) DO UPDATE SET
+  server = excluded.server, target = excluded.target, changed = pg_current_xact_id()
 """
-_HOMES = "SELECT client, server FROM homes WHERE client = ANY(%s)"
-_MOVED = "SELECT client, server FROM homes WHERE changed >= %s::text::xid8"
+_HOMES = "SELECT client, server, target FROM homes WHERE client = ANY(%s)"
+_MOVED = "SELECT client, server, target FROM homes WHERE changed >= %s::text::xid8"
 _SNAPSHOT = f"SELECT pg_snapshot_xmin(pg_current_snapshot())::text, {_NOW}"
 
 
@@ -210,7 +212,7 @@ class SharedStore(Tables):
             row = {
                 "name": name, "token": self._token, "began": now, "beat": now,
                 "version": __version__, "host": platform.node(), "digest": "", "written": 0.0,
-                "texts": {}, "roots": {}, "clients": 0, "lag": 0.0,
+                "texts": {}, "roots": {}, "site": "", "clients": 0, "lag": 0.0,
             }  # fmt: skip
             statement = postgresql.insert(SERVERS).values(row)
             free = statement.on_conflict_do_update(
@@ -264,15 +266,15 @@ class SharedStore(Tables):
             mine = SERVERS.c.name == self.server, SERVERS.c.token == self._token
             values = {
                 "beat": now, "digest": told.digest, "written": told.written,
-                "texts": dict(told.texts), "roots": dict(told.roots), "clients": told.clients,
-                "lag": self._lag,
+                "texts": dict(told.texts), "roots": dict(told.roots), "site": told.site,
+                "clients": told.clients, "lag": self._lag,
             }  # fmt: skip
             done = alone.execute(SERVERS.update().where(*mine).values(values))
             if not done.rowcount:
                 raise NameTakenError(self.server)
             rows = alone.exec_driver_sql(_CHANGED, (self._since, self.server)).mappings()
             leases = list(_whole(rows))
-            homes = {row[0]: row[1] for row in alone.exec_driver_sql(_MOVED, (self._since,))}
+            homes = _homes(alone.exec_driver_sql(_MOVED, (self._since,)))
             once = [Once(**row) for row in alone.execute(select(ONCE)).mappings()]
             servers = _servers(alone)
             last = alone.execute(select(APPLIED)).one_or_none()
@@ -286,20 +288,19 @@ class SharedStore(Tables):
         middle = float(now) + self._lag / 2
         return Beat(middle, self._lag, leases, once, servers, applied, homes, self._held)
 
-    def claim_homes(self, clients: Collection[str]) -> dict[str, str]:
+    def claim_homes(self, clients: Collection[str]) -> dict[str, Home]:
         """The servers on whose disks the slates of these clients are: this one, where no other said
         so before. Raises StoreAwayError."""
         with self._talking() as connection:
             alone = connection.execution_options(isolation_level="AUTOCOMMIT")
             alone.exec_driver_sql(_HOME, (self.server, list(clients)))
-            rows = alone.exec_driver_sql(_HOMES, (list(clients),))
-            return {row[0]: row[1] for row in rows}
+            return _homes(alone.exec_driver_sql(_HOMES, (list(clients),)))
 
-    def move_home(self, client: str, server: str) -> None:
-        """The slates of a client are on another server from now on. Raises StoreAwayError."""
+    def move_home(self, client: str, home: Home) -> None:
+        """Where the slates of a client are from now on. Raises StoreAwayError."""
         with self._talking() as connection:
             alone = connection.execution_options(isolation_level="AUTOCOMMIT")
-            alone.exec_driver_sql(_MOVE, (client, server))
+            alone.exec_driver_sql(_MOVE, (client, *home))
 
     def apply(self, digest: str) -> None:
         """The site file with this digest is taken over. Raises StoreAwayError."""
@@ -431,10 +432,15 @@ def _whole_boots(rows: Iterable[Mapping[Any, Any]]) -> Iterator[Boot]:
             yield from_row(dict(row))
 
 
+def _homes(rows: Iterable[Any]) -> dict[str, Home]:
+    return {row[0]: Home(row[1], row[2]) for row in rows}
+
+
 def _servers(connection: Connection) -> list[ServerRow]:
     now = text(f"{_NOW} - beat AS age")
     columns = [SERVERS.c[name] for name in (
-        "name", "began", "version", "host", "digest", "written", "texts", "roots", "clients", "lag",
+        "name", "began", "version", "host", "digest", "written", "texts", "roots", "site",
+        "clients", "lag",
     )]  # fmt: skip
     rows = connection.execute(select(now, *columns).order_by(SERVERS.c.name)).mappings()
     return [ServerRow(**cast(Mapping[str, Any], row)) for row in rows]

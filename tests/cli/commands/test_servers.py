@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import os
 import shutil
+import stat
 import subprocess
 import sys
 import time
@@ -21,6 +23,7 @@ from daskel.store.database import Store
 from tests.cli.commands.test_boots import booted
 from tests.conftest import Serve, Serving, SiteText, daskel, until
 from tests.postgres import Postgres, needs_postgres, running
+from tests.ssh_server import needs_ssh, sshd
 
 pytestmark = needs_postgres
 
@@ -155,15 +158,21 @@ def test_a_server_and_a_database_that_are_away(pair: Pair, postgres: Postgres) -
     pair.serving["south"].stop()
     until(lambda: not pair.rows("north")["south"]["alive"], pause=0.3)
     assert "Server south is away" in pair.run("north", "status").stdout
+    assert pair.run("north", "assign", "tide-01", "rescue", "--once").returncode == 0
     with postgres.frozen():
         until(lambda: pair.json("north", "status")["away"], pause=0.3)
         shown = pair.run("north", "servers")
         assert shown.returncode == 1 and "The database has not answered" in shown.stdout
-        assert pair.boot("north", "tide-01", "02:61:08:00:00:01").stage == "root", "it is known"
+        rescued = pair.boot("north", "tide-01", "02:61:08:00:00:01")
+        assert rescued.address == booted_before.address, "it is known"
+        assert "rescue" in [got.path.split("/")[0] for got in rescued.files], rescued
+        assert not pair.boot("north", "", "02:61:ff:00:00:09").address, "nobody can promise it one"
         refused = pair.run("north", "boots", "list")
         assert (refused.returncode, "does not answer" in refused.stderr) == (3, True), refused
     until(lambda: not pair.json("north", "status")["away"], pause=0.3)
     assert pair.boot("north", "tide-02", "02:61:08:00:00:02").stage == "root"
+    time.sleep(2)  # the assignment for one boot was used up while the database was away
+    assert pair.boot("north", "tide-01", "02:61:08:00:00:01").stage == "root"
 
 
 def test_without_a_server_here(pair: Pair) -> None:
@@ -178,6 +187,15 @@ def test_without_a_server_here(pair: Pair) -> None:
     assert pair.run("north", "serve", "--loopback").returncode == 3, "which of the two?"
     unknown = pair.run("north", "serve", "--loopback", "--as", "nord")
     assert unknown.returncode == 3 and "did you mean" in unknown.stderr, unknown
+
+
+def test_what_is_typed_into_another_server_names_one_of_them(pair: Pair) -> None:
+    shown = pair.run("north", "handoff", "tideroom", "--as", "south").stdout
+    assert "10.61.8.2:/roots/notebook" in shown and "10.61.8.1:/" not in shown, shown
+    assert "daskel handoff tideroom --as north" in shown
+    assert pair.json("north", "handoff", "tideroom", "--as", "south")["server"] == "south"
+    assert "10.61.8.2" in pair.run("north", "explain", "tide-01", "--as", "south").stdout
+    assert pair.run("north", "handoff", "tideroom", "--as", "sout").returncode == 3
 
 
 def test_a_name_that_is_taken(pair: Pair) -> None:
@@ -228,12 +246,143 @@ def test_a_kept_slate_is_at_home_on_one_server(pair: Pair) -> None:
     until(lambda: not pair.rows("south")["north"]["alive"], pause=0.3)
     assert not pair.boot("south", "tide-01", macs["tide-01"]).address
     refused = pair.serving["south"].wait_for("refused", client="tide-01")
-    assert "its slate is on the server north, which is away" in refused["reason"]
+    assert "its slates are on the server north, which is away" in refused["reason"]
     said = pair.run("south", "diagnose", "tide-01").stdout
-    assert "its slate is on the server north" in said and "daskel slate home" in said
+    assert "its slates are on the server north" in said and 'keep-elsewhere = "fresh"' in said
     moved = pair.run("south", "slate", "home", "tide-01", "south", "--yes")
     assert moved.returncode == 0 and "no longer on north" in moved.stdout, moved
     assert pair.boot("south", "tide-01", macs["tide-01"]).stage == "root"
     assert pair.run("south", "slate", "home", "tide-01", "west", "--yes").returncode == 2
     catalogue = pair.boot("south", "buoy-1", "02:61:0a:00:00:01")
     assert catalogue.stage != "nothing" or catalogue.problem, "who keeps nothing goes on"
+
+
+def test_a_fresh_slate_while_its_server_is_away(pair: Pair) -> None:
+    client = ("tide-01", "02:61:08:00:00:01")
+    for folder in pair.folders.values():
+        site = SiteText((folder / "daskel.toml").read_text())
+        text = site.replace("[site]\n", '[site]\nkeep-elsewhere = "fresh"\n', 1)
+        (folder / "daskel.toml").write_text(text)
+    assert pair.run("north", "apply", "--yes").returncode == 0
+    assert pair.boot("north", *client).stage == "root"
+    time.sleep(1)
+    assert not pair.boot("south", *client).address, "north has its slate, and is alive"
+    pair.serving["north"].stop()
+    until(lambda: not pair.rows("south")["north"]["alive"], pause=0.3)
+    assert pair.boot("south", *client).stage == "root"
+    here = pair.folders["south"] / "slates"
+    assert (here / ".elsewhere/notebook/tide-01/upper").is_dir()
+    assert not (here / "notebook").exists(), "nothing of it is kept"
+    (here / ".elsewhere/notebook/tide-01/upper/written").touch()
+    assert pair.boot("south", *client).stage == "root"
+    assert not (here / ".elsewhere/notebook/tide-01/upper/written").exists()
+    moved = pair.run("south", "slate", "home", "tide-01", "south", "--yes")
+    assert moved.returncode == 0, moved
+    assert pair.boot("south", *client).stage == "root"
+    assert (here / "notebook/tide-01/upper").is_dir()
+
+
+class TestCopying:
+    """By ssh and rsync, to a server that is this very machine, with another folder."""
+
+    pytestmark = needs_ssh
+
+    @pytest.fixture(autouse=True)
+    def programs(self, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
+        (tmp_path / "ssh").mkdir()
+        path = os.environ["PATH"]
+        own = f"PATH={Path(sys.executable).parent}:{path} PYTHONPATH={os.environ.get('PYTHONPATH', '')}"
+        with sshd(
+            tmp_path / "ssh", f'export {own}; exec /bin/sh -c "$SSH_ORIGINAL_COMMAND"'
+        ) as found:
+            monkeypatch.setenv("PATH", f"{found}:{path}")
+            yield found
+
+    def test_a_version_is_sent(self, pair: Pair) -> None:
+        until(lambda: set(pair.rows("north")) == set(AT))
+        tree = pair.folders["north"] / "roots/notebook"
+        (tree / "large").write_bytes(os.urandom(1 << 20))
+        os.link(tree / "large", tree / "linked")
+        os.setxattr(tree / "large", "user.note", b"kept")
+        os.chown(tree / "large", 1000, 42)
+        for _ in range(2):
+            assert pair.run("north", "root", "seal", "notebook", "--yes", "--use").returncode == 0
+            (tree / "small").write_text("of version 2")
+        send = ("root", "send", "notebook")
+        refused = pair.run("north", *send, "7", "south")
+        assert refused.returncode == 2 and "no version 7" in refused.stderr, refused
+        assert pair.run("north", *send, "nord").returncode == 2
+        assert "is this server" in pair.run("north", *send, "north").stderr
+        first = pair.run("north", *send, "1", "south")
+        assert first.returncode == 0 and "its digest is the same" in first.stdout, first
+        done = pair.json("north", *send, "2", "south", "--use")
+        assert (done["sent"], done["used"]) == (True, 2), done
+        there = pair.folders["south"] / "roots/.versions/notebook"
+        shared = [(there / n / "large").stat() for n in ("1", "2")]
+        assert shared[0].st_ino == shared[1].st_ino and shared[0].st_nlink == 4, "links are kept"
+        assert os.getxattr(there / "2/large", "user.note") == b"kept"
+        assert (shared[0].st_uid, shared[0].st_gid) == (1000, 42)
+        until(lambda: not pair.rows("north")["south"]["lacks"], pause=0.3)
+        again = pair.run("north", *send, "south")
+        assert again.returncode == 0 and "had it already" in again.stdout, again
+        assert not (there / ".arriving/2").exists()
+
+    def test_a_version_that_is_another_one_there(self, pair: Pair) -> None:
+        until(lambda: set(pair.rows("north")) == set(AT))
+        (pair.folders["south"] / "roots/notebook/other").touch()
+        for name in AT:
+            assert pair.run(name, "root", "seal", "notebook", "--yes").returncode == 0
+        refused = pair.run("north", "root", "send", "notebook", "south")
+        assert refused.returncode == 3 and "is another one here" in refused.stderr, refused
+
+    def test_what_was_changed_on_the_way(self, pair: Pair, programs: Path) -> None:
+        """And one that was broken off goes on."""
+        until(lambda: set(pair.rows("north")) == set(AT))
+        assert pair.run("north", "root", "seal", "notebook", "--yes").returncode == 0
+        rsync = programs / "rsync"
+        real = shutil.which("rsync")
+        rsync.write_text(f'#!/bin/sh\n{real} "$@"\nexit 12\n')
+        rsync.chmod(0o755)
+        broken = pair.run("north", "root", "send", "notebook", "south")
+        assert broken.returncode == 3 and "was not copied whole" in broken.stderr, broken
+        rsync.unlink()
+        arrived = pair.folders["south"] / "roots/.versions/notebook/.arriving/1"
+        assert any((arrived / "tree").iterdir())
+        refused = pair.run("south", "root", "receive", "notebook", "1")
+        assert refused.returncode == 3 and "has not arrived" in refused.stderr, refused
+        done = pair.run("north", "root", "send", "notebook", "south")
+        assert done.returncode == 0, done
+        state = pair.folders["south"] / "roots/.versions/notebook/root.json"
+        assert json.loads(state.read_text())["used"] == 1
+
+    def test_slates_move(self, pair: Pair) -> None:
+        until(lambda: set(pair.rows("north")) == set(AT))
+        client = ("tide-01", "02:61:08:00:00:01")
+        assert pair.boot("north", *client).stage == "root"
+        move = ("slate", "move", "tide-01", "south", "--yes")
+        tree = pair.run("north", *move)
+        assert tree.returncode == 1 and "is on the working tree" in tree.stderr, tree
+        assert pair.run("north", "root", "seal", "notebook", "--yes").returncode == 0
+        assert pair.run("north", "slate", "rebase", "tide-01", "--yes").returncode == 0
+        upper = pair.folders["north"] / "slates/notebook/tide-01/upper"
+        (upper / "mine").write_text("of a person")
+        os.mknod(upper / "gone", stat.S_IFCHR)
+        os.setxattr(upper, "trusted.overlay.opaque", b"y")
+        os.setxattr(upper, "trusted.overlay.uuid", b"of this disk")
+        lacking = pair.run("north", *move)
+        assert lacking.returncode == 3 and "root send notebook 1" in lacking.stderr, lacking
+        assert pair.boot("north", *client).stage == "root", "it boots as before"
+        assert pair.run("north", "root", "send", "notebook", "south").returncode == 0
+        assert pair.run("south", *move).returncode != 0, "they are not there"
+        done = pair.run("north", *move)
+        assert done.returncode == 0 and "are on south from now on" in done.stdout, done
+        assert not upper.exists()
+        there = pair.folders["south"] / "slates/notebook/tide-01/upper"
+        assert (there / "mine").read_text() == "of a person"
+        assert stat.S_ISCHR((there / "gone").stat().st_mode)
+        assert os.listxattr(there) == ["trusted.overlay.opaque"]
+        assert pair.boot("south", *client).stage == "root"
+        time.sleep(1)
+        assert not pair.boot("north", *client).address
+        back = pair.run("south", "slate", "move", "tide-01", "north", "--json", "--yes")
+        assert json.loads(back.stdout) == {"home": "north", "before": "south", "slates": 1}

@@ -111,6 +111,7 @@ VALUES: dict[str, dict[str, str]] = {
         "uploads": '"up2"', "nfs": '"kernel"', "tftp-window": "4", "account": '"daskel"',
         "https": '{ certificate = "c", key = "k" }',
         "signing": '{ certificate = "c", key = "k" }', "state": '"state2.db"', "local": '"l"', "keep-boots": '"1d"',
+        "keep-elsewhere": '"fresh"',
         "metrics": '"127.0.0.1:9461"', "loaders": '["bios"]',
     },
     "segment.tideroom": {
@@ -155,7 +156,7 @@ VALUES: dict[str, dict[str, str]] = {
     'upload."logs/{{ client.name }}/*"': {"size": '"2 MiB"', "files": "4"},
     "server.north": {
         "addresses": '{ library = "10.61.9.1", tideroom = "10.61.8.1" }',
-        "addresses6": '{ library = "fd61:9::1" }',
+        "addresses6": '{ library = "fd61:9::1" }', "login": '"root@10.61.8.1"',
     },
     "group.tide": {
         "args": '["a=1"]', "options": "{ }", "boot-file": '"other.img"',
@@ -176,10 +177,11 @@ UNNOTICED = {  # that no machine receives anything else by these is checked, too
     ("site", key): Unnoticed.SERVER
     for key in (
         "files", "roots", "slates", "uploads", "account", "https", "signing", "state", "keep-boots",
-        "metrics", "local",
+        "metrics", "local", "keep-elsewhere",
     )
 } | {
     ("server", "addresses"): Unnoticed.SERVER, ("server", "addresses6"): Unnoticed.SERVER,
+    ("server", "login"): Unnoticed.SERVER,
     ("segment", "interface"): Unnoticed.SERVER, ("segment", "relays"): Unnoticed.SERVER,
     ("segment", "relays6"): Unnoticed.SERVER,
     ("segment", "shares"): Unnoticed.SERVER, ("option", "srv"): Unnoticed.UNUSED,

@@ -37,16 +37,19 @@ def test_a_stranger_is_told_to_wait() -> None:
     assert isinstance(screen, Content) and screen.kind is FileKind.WAITING and screen.data
     assert STRANGER.encode() in screen.data and b"10.61.8.150" in screen.data
 
-    def asks(text: str) -> Content:
+    def asks(text: str, *, away: bool = False) -> Content:
         made = Files(site_from(text), Ports())
+        made.away = away
         found = made.content("tideroom", f"loader/{STRANGER}.admitted", address, "tftp")
         assert isinstance(found, Content) and found.quiet
         return found
 
-    assert asks(LOBBY).data == b"# it waits\n"
+    waits = b'if [ "$away" = yes ]; then echo "The store answers again."; set away=; fi\n'
+    assert asks(LOBBY).data == waits
+    assert b"nobody can be admitted" in asks(LOBBY, away=True).data
     admitted = f'{LOBBY}\n[client.new]\nmac = "{STRANGER}"\ngroup = "tide"\n'
     assert asks(admitted).data == b"set admitted=yes\n"
-    assert asks(admitted.replace('group = "tide"', 'segment = "tideroom"')).data == b"# it waits\n"
+    assert asks(admitted.replace('group = "tide"', 'segment = "tideroom"')).data == waits
 
 
 def test_strangers_leave_half_of_the_pool() -> None:

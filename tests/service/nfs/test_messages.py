@@ -37,8 +37,8 @@ SAID: list[Message] = [
     OpenSlate(NAME, "/roots", "notebook", {"etc/hostname": "tide-01\n"}, True, False),
     Grant("10.61.8.21", (ExportAt(b"n" * 8, "/f", 1), ExportAt(b"m" * 8, "/g", 0, "/u", 1 << 40)),
           (b"l" * 8,)),
-    ShowViews("/r", "/s", {"a": ("10.61.8.21",)}, {"a": "b"},
-              (ShownView("a", "tide-01", {}, ("10.61.8.21",)),)),
+    ShowViews("/r", {"a": ("10.61.8.21",)}, {"a": "b"},
+              (ShownView("a", "tide-01", {}, ("10.61.8.21",), "/slates"),)),
     Shown({"a": 1}, ("x",)), InTrouble("10.61.8.21", Trouble.FULL),
     NotServed("10.61.8.21", "version 4", MountRefusal.VERSION),
 ]  # fmt: skip

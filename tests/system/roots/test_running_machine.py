@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import os
 import shutil
-import socket
 import subprocess
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -14,15 +13,10 @@ from pathlib import Path
 import pytest
 
 from daskel.core.roots.machine_mounts import FileSystem, Machine, file_systems, machine_of
-from tests.conftest import daskel, until
+from tests.conftest import daskel
 from tests.image_roots import add_kernel
+from tests.ssh_server import needs_ssh, sshd
 
-CI = "CI" in os.environ  # there a missing program is a failure
-MISSING = [name for name in ("rsync", "ssh", "sshd") if not shutil.which(name)]
-needs_ssh = [
-    pytest.mark.skipif(os.geteuid() != 0, reason="owners and mounts need root"),
-    pytest.mark.skipif(bool(MISSING) and not CI, reason=f"not installed: {MISSING}"),
-]
 NAME = "root@reference.skerry.example:/"
 SITE = """format = 1
 [site]
@@ -146,46 +140,18 @@ def _system(tree: Path) -> None:
 @pytest.fixture
 def reference(tmp_path: Path) -> Iterator[Reference]:
     """A system in a folder, with its /home on a disk of its own, and sshd before it."""
-    tree, programs = tmp_path / "tree", tmp_path / "programs"
+    tree = tmp_path / "tree"
     _system(tree)
-    programs.mkdir()
     with (tmp_path / "home.img").open("wb") as file:
         file.truncate(16 << 20)
     subprocess.run(["mke2fs", "-q", "-t", "ext4", tmp_path / "home.img"], check=True)
     subprocess.run(["mount", "-o", "loop", tmp_path / "home.img", tree / "home"], check=True)
     (tree / "home/mine").write_text("of a person")
-    for name in ("host", "user"):
-        command = ["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", tmp_path / name]
-        subprocess.run(command, check=True)
-    with socket.create_server(("127.0.0.1", 0)) as free:
-        port = free.getsockname()[1]
-    (tmp_path / "inside").write_text(
-        f'#!/bin/sh\nexec chroot {tree} /bin/sh -c "$SSH_ORIGINAL_COMMAND"\n'
-    )
-    (tmp_path / "inside").chmod(0o755)
-    (tmp_path / "sshd").write_text(
-        f"Port {port}\nListenAddress 127.0.0.1\nHostKey {tmp_path}/host\nPidFile none\n"
-        f"AuthorizedKeysFile {tmp_path}/user.pub\nStrictModes no\nUsePAM no\n"
-        f"PermitRootLogin yes\nForceCommand {tmp_path}/inside\n"
-    )
-    (tmp_path / "config").write_text(
-        f"Host *\nHostName 127.0.0.1\nPort {port}\nIdentityFile {tmp_path}/user\n"
-        f"IdentitiesOnly yes\nStrictHostKeyChecking no\nUserKnownHostsFile {tmp_path}/known\n"
-        "LogLevel ERROR\n"
-    )
-    (programs / "ssh").write_text(
-        f'#!/bin/sh\nexec {shutil.which("ssh")} -F {tmp_path}/config "$@"\n'
-    )
-    (programs / "ssh").chmod(0o755)
-    Path("/run/sshd").mkdir(exist_ok=True)
-    command = [shutil.which("sshd") or "", "-D", "-e", "-f", tmp_path / "sshd"]
-    with subprocess.Popen(command, stderr=(tmp_path / "sshd.log").open("wb")) as sshd:
-        until(lambda: b"listening" in (tmp_path / "sshd.log").read_bytes())
-        try:
+    try:
+        with sshd(tmp_path, f'exec chroot {tree} /bin/sh -c "$SSH_ORIGINAL_COMMAND"') as programs:
             yield Reference(tree, programs)
-        finally:
-            sshd.terminate()
-            subprocess.run(["umount", tree / "home"], check=True)
+    finally:
+        subprocess.run(["umount", tree / "home"], check=True)
 
 
 @pytest.fixture

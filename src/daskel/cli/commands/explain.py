@@ -10,7 +10,7 @@ from rich.text import Text
 from daskel.cli.completing import names_of
 from daskel.cli.explanations import explain_client, show
 from daskel.cli.output import ExitCode, Output, origin_json, short_place
-from daskel.cli.site import json_argument, open_site, site_argument
+from daskel.cli.site import json_argument, open_site, server_argument, site_argument
 from daskel.core.audit.explain import Explanation
 from daskel.core.boot.arguments import variables
 from daskel.core.dhcp.pxe import Firmware, is_uefi
@@ -45,6 +45,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--variables", action="store_true", help="show what templates can name for this client"
     )
+    server_argument(parser, "what this one of the site's servers gives it")
     site_argument(parser)
     json_argument(parser)
 

@@ -10,7 +10,7 @@ from rich.table import Table
 from rich.text import Text
 
 from daskel.cli.output import ExitCode, Output, origin_json
-from daskel.cli.site import json_argument, open_site, path_of, site_argument
+from daskel.cli.site import json_argument, open_site, path_of, server_argument, site_argument
 from daskel.core.audit.handoff import (
     ALWAYS,
     Part,
@@ -58,6 +58,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--ipv6", action="store_true", help="for a DHCPv6 server, and firmware that asks there"
     )
+    server_argument(parser, "for this one of the site's servers")
     site_argument(parser)
     json_argument(parser)
 
@@ -118,7 +119,10 @@ def _show(output: Output, site: Site, segment: str, clients: list[str]) -> None:
             for m in machines(site, clients)
         ]
         shown = [_json(part) for part in parts]
-        output.json({"segment": segment, "dhcp": here.dhcp, "parts": shown, "machines": own})
+        output.json({
+            "segment": segment, "dhcp": here.dhcp, "server": site.own, "parts": shown,
+            "machines": own,
+        })  # fmt: skip
         return
     lead = (_LEAD_OVER_IPV6 if six else _LEAD)[here.dhcp]
     output.print(lead.format(segment=segment, network=here.network))
@@ -135,6 +139,12 @@ def _show(output: Output, site: Site, segment: str, clients: list[str]) -> None:
         output.print()
         output.print(Text("To each machine its own", style="bold cyan"))
         output.console.print(_machines(site, clients, six=six), soft_wrap=False)
+    others = [name for name, one in site.servers.items() if segment in one.addresses]
+    for name in others if site.own else ():
+        if name != site.own:
+            output.print()
+            output.print(f"This is for the server {site.own}. In its place, for machines that boot "
+                         f"from {name}: daskel handoff {segment} --as {name}")  # fmt: skip
 
 
 def _machines(site: Site, clients: list[str], *, six: bool) -> Table:

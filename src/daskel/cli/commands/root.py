@@ -11,6 +11,7 @@ from rich.table import Table as Grid
 from rich.text import Text
 
 from daskel.cli.commands.root_making import build_root, hand_out, import_root, look
+from daskel.cli.commands.root_sending import receive_version, send_version
 from daskel.cli.commands.root_versions import (
     drop_version,
     edit_tree,
@@ -49,6 +50,8 @@ EXAMPLE = (
     "daskel root seal notebook --note 'upgraded'",
     "daskel root use notebook 2",
     "daskel root pack notebook",
+    "daskel root send notebook south",
+    "daskel root receive notebook 3",
 )
 run = None  # each verb has its own
 _MOST_SHOWN = 12  # paths of a list, when --all is not given
@@ -121,6 +124,24 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
     of = "its number (default: the one that clients get)"
     packing.add_argument("version", type=int, nargs="?", help=of)
+    send = _verb(
+        verbs, "send", "copy a sealed version to another server of the site", send_version,
+        changes=True,
+    )  # fmt: skip
+    send.add_argument("version", type=int, nargs="?", metavar="N", help=of)
+    server = send.add_argument("server", metavar="SERVER", help="its name in the site file")
+    server.completer = names_of(["server"])  # type: ignore[attr-defined]
+    taken = _verb(
+        verbs, "receive", "put in place what root send has sent here: it runs this by itself",
+        receive_version,
+    )  # fmt: skip
+    taken.add_argument("version", type=int, metavar="N", help="its number")
+    where = "say where it is to be put, or that it is here"
+    taken.add_argument("--prepare", metavar="HEX", help=where)
+    for one in (send, taken):
+        one.add_argument(
+            "--use", action="store_true", help="clients of it get it at their next boot"
+        )
     compare = _verb(verbs, "diff", "what differs between two versions", _diff)
     compare.add_argument("old", help="a version, or: tree")
     compare.add_argument("new", nargs="?", default="tree", help="the same (default: tree)")

@@ -10,7 +10,7 @@ from daskel.cli.output import ExitCode, Output
 from daskel.cli.publishing import publish
 from daskel.cli.selection import select
 from daskel.cli.server_run import LEVELS, STILL, Log, run_until_ended
-from daskel.cli.site import json_argument, open_site, site_argument
+from daskel.cli.site import json_argument, open_site, server_argument, site_argument
 from daskel.core.boot.wire import Ports, Wire
 from daskel.core.history.batch import Batch
 from daskel.core.site.model import Site
@@ -40,11 +40,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         help="practise on this machine alone: loopback addresses, port numbers moved up by BASE "
         f"(default {_LOOPBACK_BASE}), no root needed",
     )
-    parser.add_argument(
-        "--as", dest="own", metavar="NAME",
-        help="be this one of the site's servers (default: the one that has an address of this "
-        "machine)",
-    )  # fmt: skip
+    server_argument(parser, "be this one of the site's servers")
     parser.add_argument(
         "--until-done",
         nargs="?",

@@ -13,10 +13,12 @@ from typing import Any
 from rich.table import Table as Grid
 from rich.text import Text
 
+from daskel.cli.commands.slate_moving import move_slates, receive_slate, say_home
+from daskel.cli.completing import names_of
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.root_options import Run, paint, root_of, verb
 from daskel.cli.site import change_arguments, path_of, question
-from daskel.cli.slate_layers import base_of
+from daskel.cli.slate_layers import base_of, connected_clients, is_connected, take_away
 from daskel.core.site.finding import did_you_mean
 from daskel.core.site.slate_rules import slate_of
 from daskel.core.values import counted, show_ago, show_limit, show_size
@@ -32,7 +34,9 @@ EXAMPLE = (
     "daskel slate freeze tide-01",
     "daskel slate rebase tide-01",
     "daskel slate wipe tide-01",
-    "daskel slate home tide-01 south   # of several servers",
+    "daskel slate move tide-01 south   # to another server",
+    "daskel slate receive tide-01 --root notebook --digest 9f86d081884c7d65",
+    "daskel slate home tide-01 south   # when you have copied them yourself",
 )
 run = None  # each verb has its own
 
@@ -57,11 +61,30 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     change_arguments(freeze)
     wipe = _verb(verbs, "wipe", "throw away what a client changed", _wipe)
     change_arguments(wipe)
+    _of_several(verbs)
+
+
+def _of_several(verbs: Any) -> None:
+    """Servers."""
+    move = verb(verbs, EXAMPLE, "move", "copy a client's slates to another server", move_slates)
     text = "say on which of several servers a client's slates are, after you have copied them there"
-    home = verb(verbs, EXAMPLE, "home", text, _home)
-    home.add_argument("client", metavar="CLIENT", help="whose slates")
-    home.add_argument("server", metavar="SERVER", help="the server that has them from now on")
-    change_arguments(home)
+    home = verb(verbs, EXAMPLE, "home", text, say_home)
+    text = "put in place what slate move has sent here: it runs this by itself"
+    take = verb(verbs, EXAMPLE, "receive", text, receive_slate)
+    for one in (move, home, take):
+        client = one.add_argument("client", metavar="CLIENT", help="whose slates")
+        client.completer = names_of(["client"])  # type: ignore[attr-defined]
+    for one in (move, home):
+        server = one.add_argument("server", metavar="SERVER", help="that has them from then on")
+        server.completer = names_of(["server"])  # type: ignore[attr-defined]
+        change_arguments(one)
+    take.add_argument("--root", required=True, help="on which it is")
+    digest = take.add_mutually_exclusive_group(required=True)
+    digest.add_argument("--digest", metavar="HEX", help="of what was sent")
+    digest.add_argument(
+        "--prepare", metavar="HEX", help="say where it is to be put, or that it is here"
+    )
+    take.add_argument("--on", type=int, default=0, metavar="N", help="the version that it is on")
 
 
 def _verb(
@@ -99,7 +122,7 @@ def _chosen(args: argparse.Namespace, output: Output, file: SiteFile) -> Slate |
 
 
 def _list(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:  # noqa: ARG001
-    connected = _connected(file)
+    connected = connected_clients(file)
     rows = [row for slate in slates_below(file.slates) if (row := _row(file, slate, connected))]
     if output.as_json:
         output.json(rows)
@@ -210,7 +233,7 @@ def _wipe(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
     if not output.as_json:
         output.print(f"{slate.client} loses {counted(files, 'path')}, {show_size(size)}, "
                      f"that it changed on {slate.root}.")  # fmt: skip
-        if _is_connected(file, slate):
+        if is_connected(file, slate.client):
             warning = "It is connected now: what runs on it will fail until it boots again."
             output.print(Text(warning, style="yellow"))
     if args.dry_run:
@@ -245,7 +268,7 @@ def _rebase(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCod
     if number == state.version and not slate.is_on_another(old, state):
         output.print(f"The slate of {slate.client} is on version {number} already.")
         return ExitCode.GOOD
-    if _is_connected(file, slate):
+    if is_connected(file, slate.client):
         output.error(f"{slate.client} is connected", "power it off first")
         return ExitCode.BAD_NEWS
     mine = {change.path for change in slate.changes(old) if not change.folder}
@@ -281,7 +304,7 @@ def _freeze(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCod
     if state is None or (args.undo and not slate.frozen):
         output.error(f"the slate of {slate.client} is not frozen", "daskel slate list shows all")
         return ExitCode.BAD_NEWS
-    if _is_connected(file, slate):
+    if is_connected(file, slate.client):
         output.error(f"{slate.client} is connected", "power it off first")
         return ExitCode.BAD_NEWS
     if args.dry_run:
@@ -336,69 +359,8 @@ def _say_conflicts(
 @contextmanager
 def _reading(file: SiteFile, slate: Slate) -> Iterator[None]:
     """What it holds can be read meanwhile; a block device only while its client has it not."""
-    if slate.disk.exists() and _is_connected(file, slate):
+    if slate.disk.exists() and is_connected(file, slate.client):
         problem = f"{slate.client} has its block device mounted"
         raise MissingRequirementError(problem, "power it off first")
     with slate.mounted():
         yield
-
-
-def _is_connected(file: SiteFile, slate: Slate) -> bool:
-    return slate.client in _connected(file)
-
-
-def _connected(file: SiteFile) -> set[str]:
-    """Clients with a connection now, as far as the server sees it."""
-    clients = (question(file, "connected") or {}).get("clients", [])
-    return {client["client"] for client in clients if client.get("open", True)}
-
-
-def take_away(file: SiteFile, slate: Slate, how: str) -> None:
-    """Close a slate, or wipe it: by the running server, else here.
-
-    Raises MissingRequirementError.
-    """
-    answer = question(file, "slate", root=slate.root, client=slate.client, how=how)
-    if answer is not None:
-        if "error" in answer:
-            raise MissingRequirementError(answer["error"], "run as root or as the server's user")
-        return
-    try:
-        if how == "wipe":
-            slate.wipe()
-    except PermissionError as error:
-        raise MissingRequirementError(f"{slate.folder}: {error.strerror}", "run as root") from None
-
-
-# --- several servers ---
-
-
-def _home(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
-    for what, name, known in (
-        ("client", args.client, file.valid.clients), ("server", args.server, file.valid.servers),
-    ):  # fmt: skip
-        if name not in known:
-            output.error(f"there is no {what} {name!r}", did_you_mean(name, known))
-            return ExitCode.WRONG_USE
-    below = f"{file.slates}/*/{args.client}"
-    if not output.as_json:
-        output.print(
-            f"{args.client} boots from {args.server} alone from then on, with what is there."
-        )
-        output.print(f"Copied already, with the client off? rsync -aHAX of {below}")
-    if args.dry_run:
-        return ExitCode.GOOD
-    if not args.yes and not output.as_json and not output.agreed("Say so?"):
-        output.print("Nothing was changed.")
-        return ExitCode.GOOD
-    answer = question(file, "home", client=args.client, server=args.server)
-    if answer is None or "error" in answer:
-        said = answer["error"] if answer else "no server of this site runs here"
-        output.error(said, "start it with: daskel serve")
-        return ExitCode.LACKING
-    if output.as_json:
-        output.json(answer)
-    else:
-        before = f", and no longer on {answer['before']}" if answer["before"] else ""
-        output.print(f"The slates of {args.client} are on {args.server} from now on{before}.")
-    return ExitCode.GOOD

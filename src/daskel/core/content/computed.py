@@ -30,6 +30,7 @@ from daskel.core.content.grub import (
     devices,
     load_from,
     restarting,
+    still_waiting,
     waiting,
 )
 from daskel.core.content.paths import PathRefusedError, clean_path
@@ -129,6 +130,7 @@ class Files:
     """The files of one site that are computed, and what the others are. Made once per site."""
 
     def __init__(self, site: Site, ports: Ports, assigned: Assigned = NOT_ASSIGNED) -> None:
+        self.away = False  # the store does not answer: the screens of the lobby say so
         self.site, self._ports, self._assigned = site, ports, assigned
         self._kernels = {loadout.kernel for loadout in site.loadouts.values()}
         self._initrds = {path for loadout in site.loadouts.values() for path in loadout.initrd}
@@ -274,7 +276,7 @@ class Files:
         found = settings_of(self.site, asked, segment, assigned=self._assigned)
         if what is ConfigKind.ADMITTED:
             admitted = asked.name is not None and found is not None and bool(found.entries)
-            told = b"set admitted=yes\n" if admitted else b"# it waits\n"
+            told = b"set admitted=yes\n" if admitted else still_waiting(away=self.away).encode()
             return Content(path, FileKind.OTHER, told, quiet=True)
         if waits(self.site, asked, segment):
             device = devices(self.site.segments[segment], self._ports)[over]
@@ -306,7 +308,7 @@ class Files:
             reason = "it is computed for each client, and nobody knows who asks"
             return Missing(SCRIPT_IMAGE, reason)
         if waits(self.site, who, segment):
-            text = waiting_script(who.mac, self.site.settings.name)
+            text = waiting_script(who.mac, self.site.settings.name, away=self.away)
             return Content(SCRIPT_IMAGE, FileKind.WAITING, image(text, "daskel"))
         try:
             text = uboot_text(self.site, who, segment, self._ports, self._assigned)

@@ -260,6 +260,16 @@ def waiting(mac: str, address: str, device: str, site_name: str, asked: str) -> 
     return "\n".join(lines)
 
 
+NOBODY = "The store of the server does not answer: nobody can be admitted until it does."
+
+
+def still_waiting(*, away: bool) -> str:
+    """What a machine in the lobby is told again and again: whether the store is `away`, once."""
+    said, then = (NOBODY, "yes") if away else ("The store answers again.", "")
+    other = '"$away" != yes' if away else '"$away" = yes'
+    return f'if [ {other} ]; then echo "{said}"; set away={then}; fi\n'
+
+
 def admitted_path(mac: str) -> str:
     """A line of GRUB's script that tells a waiting machine whether it has something to boot."""
     return f"{FOLDER}/{mac}.admitted"

@@ -8,7 +8,7 @@ import struct
 from ipaddress import IPv4Address
 from zlib import crc32
 
-from daskel.core.content.grub import Entry
+from daskel.core.content.grub import NOBODY, Entry
 from daskel.core.site.layers import Effective
 
 _HEADER = struct.Struct("!7I4B32s")
@@ -63,11 +63,13 @@ def boot_script(found: Effective, server: IPv4Address, entry: Entry | None) -> s
     return "\n".join([*lines, ""])
 
 
-def waiting_script(mac: str, site_name: str, seconds: int = 10) -> str:
-    """Of a machine in the lobby: it says who it is, and starts over until it is admitted."""
+def waiting_script(mac: str, site_name: str, seconds: int = 10, *, away: bool = False) -> str:
+    """Of a machine in the lobby: it says who it is, and starts over until it is admitted. `away`:
+    nobody can be, since the store does not answer."""
     return "\n".join([
         f"echo {_quoted(f'{site_name}: this machine is not known here yet: {mac}')}",
         f"echo {_quoted(f'daskel lobby admit {mac} --name NAME --group GROUP')}",
+        *([f"echo {_quoted(NOBODY)}"] if away else []),
         f"sleep {seconds}", "reset", "",
     ])  # fmt: skip
 

@@ -241,6 +241,37 @@ def reply(kind: Type, request: Message, options: Sequence[bytes]) -> bytes:
     return data
 
 
+def with_lifetimes(data: bytes, seconds: int) -> bytes:
+    """A reply, also one for a relay agent, with addresses that last no longer than that. As `reply`
+    makes them: nothing in it is cut."""
+    changed = bytearray(data)
+    _shorten(changed, _RELAY_HEAD if data[0] == _RELAY_REPLY else 4, len(data), seconds)
+    return bytes(changed)
+
+
+def _shorten(data: bytearray, at: int, end: int, seconds: int) -> None:
+    while at + 4 <= end:
+        code, length = (int.from_bytes(data[at + i : at + i + 2], "big") for i in (0, 2))
+        at += 4
+        if code == Code.RELAYED:
+            _shorten(
+                data, at + (_RELAY_HEAD if data[at] == _RELAY_REPLY else 4), at + length, seconds
+            )
+        elif code == Code.IA_NA:
+            _at_most(data, at + 4, seconds // 2)
+            _at_most(data, at + 8, seconds * 4 // 5)
+            _shorten(data, at + 12, at + length, seconds)
+        elif code == Code.IA_ADDRESS:
+            _at_most(data, at + 16, seconds)
+            _at_most(data, at + 20, seconds)
+        at += length
+
+
+def _at_most(data: bytearray, at: int, seconds: int) -> None:
+    least = min(int.from_bytes(data[at : at + 4], "big"), seconds)
+    data[at : at + 4] = least.to_bytes(4, "big")
+
+
 def hardware_in(address: IPv6Address) -> bytes | None:
     """The hardware address that a link-local address was made of (RFC 4291, appendix A); None where
     it was made otherwise."""

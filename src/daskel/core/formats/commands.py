@@ -330,6 +330,7 @@ class Handoff(TypedDict):
 
     segment: str
     dhcp: str
+    server: str | None  # of several
     parts: list[HandoffPart]
     machines: list[HandoffMachine]
 

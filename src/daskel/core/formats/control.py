@@ -162,6 +162,7 @@ class ServerRow(TypedDict):
     clients: int  # that it has heard of in ten minutes
     leases: int  # addresses that machines have from it
     lag: float  # seconds that its last exchange with the database took
+    site: str  # the path of its site file
     written: float  # when its site file was changed last
     this: bool  # it is the one that answers
     differs: list[str]  # files of its site that are not the same as this one's
@@ -203,7 +204,8 @@ class Home(TypedDict):
     """Where a client's slates are from now on."""
 
     home: str  # the server
-    before: str | None
+    before: NotRequired[str | None]  # where they were, when that was changed
+    target: NotRequired[str | None]  # where they are being moved to, when nothing was changed
 
 
 class TakenAway(TypedDict):

@@ -111,6 +111,40 @@ class RootPacked(TypedDict):
     digest: str  # SHA-256
 
 
+class RootSent(TypedDict):
+    """A version that another server has now, with the digest of all its files."""
+
+    root: str
+    version: int
+    server: str
+    digest: str  # SHA-256
+    sent: bool  # no: it was there already, the same
+    used: int  # the version that clients of that server get; 0: the working tree
+
+
+class Receiving(TypedDict):
+    """Where something is to be put that comes from another server."""
+
+    there: bool  # it is here already, the same
+    folder: str
+    used: NotRequired[int]  # of a root: the version that clients get
+    share: NotRequired[str | None]  # a version that may have some of it
+
+
+class RootReceived(TypedDict):
+    """A version was put in place."""
+
+    used: int  # the version that clients get
+
+
+class SlatesMoved(TypedDict):
+    """A client's slates are on another server."""
+
+    home: str
+    before: str
+    slates: int  # how many
+
+
 class RootUsed(TypedDict):
     """The version that clients get from now on."""
 

@@ -43,6 +43,7 @@ class Refusal(Enum):
     NO_BOOT_FILE = "no boot file"  # none for its firmware
     BY_ANOTHER = "by another server"
     SLATE_AWAY = "slate away"  # on another server, which does not run
+    SLATE_MOVES = "slate moves"  # it is being copied to another server
     NO_STORE = "no store"  # what it would be given cannot be kept
     UNTOLD = "untold"  # an event of an older version
 

@@ -303,6 +303,16 @@ def _store(value: object) -> str:
     return text
 
 
+_LOGIN = re.compile(r"(?:[A-Za-z0-9_][\w.-]*@)?(?:[A-Za-z0-9][\w.-]*|\[[0-9A-Fa-f:]+\])")
+
+
+def _login(value: object) -> str:
+    text = _text(value, "whom ssh logs in as")
+    if not _LOGIN.fullmatch(text):
+        raise ValueError("is not an account and a machine; write them like root@10.61.8.2")
+    return text
+
+
 Flag = Annotated[bool, Strict()]
 Whole = Annotated[int, Strict()]
 MemoryAddress = Annotated[Whole, Field(ge=0, lt=MEMORY_END)]  # of a client's memory
@@ -337,6 +347,7 @@ Size = Annotated[int, BeforeValidator(_size), _text_of("size")]  # bytes
 Rate = Annotated[int, BeforeValidator(_rate), _text_of("rate")]  # bytes per second
 Place = Annotated[str, BeforeValidator(_place), _text_of("row and number")]
 StorePlace = Annotated[str, BeforeValidator(_store), _text_of("path or URL")]
+Login = Annotated[str, BeforeValidator(_login), _text_of("account and machine")]
 Listening = Annotated[
     tuple[IPv4Address, int], BeforeValidator(_listens), _text_of("address and port")
 ]

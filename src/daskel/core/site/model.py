@@ -65,6 +65,7 @@ class Site:
     own_kernels: frozenset[str] = frozenset()  # loadouts that boot the kernel of their root
     ipv4: Mapping[str, Segment] = field(default_factory=dict)  # see `over_ipv6`
     own: str | None = None  # whose addresses its segments have: see `several`
+    elsewhere: frozenset[str] = frozenset()  # clients whose kept slates another server has
     by_mac: Mapping[str, str] = field(init=False)  # MAC address to client name
     by_address: Mapping[IPv4Address, str] = field(init=False)  # fixed address to client name
 

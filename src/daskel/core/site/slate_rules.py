@@ -13,25 +13,35 @@ from daskel.core.site.tables import Client
 
 
 def slate_rule(site: Site, name: str, client: Client, root: str) -> Sourced[SlateKind]:
-    """The client's own, else its strongest group's, else the root's."""
+    """The client's own, else its strongest group's, else the root's; a fresh one for a client whose
+    kept slate another server has."""
     groups = [(g, site.groups[g].slate) for g in reversed(client.group) if g in site.groups]
     said = [("client", name, client.slate), *(("group", g, kind) for g, kind in groups)]
+    rules = site.roots.get(root)  # none where its table is wrong, which is said elsewhere
+    found: Sourced[SlateKind]
+    found = Sourced(rules.slate if rules else "none", site.origin("root", root, "slate"))
     for kind, table, value in said:
         if value is not None:
-            return Sourced(value, site.origin(kind, table, "slate"))
-    rules = site.roots.get(root)  # none where its table is wrong, which is said elsewhere
-    return Sourced(rules.slate if rules else "none", site.origin("root", root, "slate"))
+            found = Sourced(value, site.origin(kind, table, "slate"))
+            break
+    if found.value == "keep" and name in site.elsewhere:
+        return Sourced("fresh", site.origin("site", "keep-elsewhere"))
+    return found
 
 
 def slate_of(site: Site, client: Client, root: str) -> SlateKind:
     """What a client may change of a root, without the line that says so."""
-    return slate_rule(site, "", client, root).value
+    name = site.by_mac.get(client.mac, "") if site.elsewhere else ""
+    return slate_rule(site, name, client, root).value
 
 
 def stays_on(site: Site, client: str, root: str, *, frozen: bool) -> bool:
     """Whether the client's slate of a root stays on the version that it was made on: it is kept, or
-    something of it is frozen. Any other is made anew at every boot, on the version in use then."""
+    something of it is frozen. Any other is made anew at every boot, on the version in use then, and
+    so is that of a client whose kept slate another server has."""
     if root not in site.roots or client not in site.clients:
+        return False
+    if client in site.elsewhere:
         return False
     kind = slate_of(site, site.clients[client], root)
     return kind == "keep" or (kind == "fresh" and frozen)

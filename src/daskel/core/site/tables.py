@@ -26,6 +26,7 @@ from daskel.core.site.key_types import (
     Flag,
     Listening,
     LoaderKind,
+    Login,
     Mac,
     MacPrefix,
     MemoryAddress,
@@ -319,6 +320,14 @@ class SiteTable(LayerTable):
 
     Example: "/var/lib/daskel"
     Wrong: 5
+    """
+
+    keep_elsewhere: Literal["refuse", "fresh"] = "refuse"
+    """What becomes of a client that keeps a slate while the server that has it is away, where there
+    are several: it gets no address, or another server boots it with a fresh slate.
+
+    Example: "fresh"
+    Wrong: "keep"
     """
 
     keep_boots: Duration = 90 * 86400
@@ -895,6 +904,14 @@ class Server(Table):
 
     Example: { tideroom = "fd61:8::1" }
     Wrong: { tideroom = "10.61.8.1" }
+    """
+
+    login: Login | None = None
+    """Where `daskel root send` and `daskel slate move` log in by ssh, to copy to it; root at its
+    first address when not given.
+
+    Example: "root@south.skerry.example"
+    Wrong: "-root"
     """
 
 

@@ -12,21 +12,26 @@ import socket
 import struct
 from collections import deque
 from collections.abc import Coroutine, Iterator
-from dataclasses import replace
 from ipaddress import IPv4Address
 from typing import NamedTuple
 
-from daskel.core.boot.address import LeaseState
 from daskel.core.dhcp import frame
-from daskel.core.dhcp.packet import NOWHERE, Packet, with_lease_time
+from daskel.core.dhcp.packet import (
+    NOWHERE,
+    MessageType,
+    Packet,
+    kind_and_server,
+    with_lease_time,
+)
 from daskel.core.dhcp.relay import cut_short
 from daskel.core.dhcp.responder import BROADCAST, Destination
-from daskel.core.history.events import Event, Refusal, Refused, Seen
+from daskel.core.history.events import Event, Seen
 from daskel.core.reader import MalformedError
 from daskel.core.replies.memory import Decision, decided
 from daskel.service.allowance import Allowance
 from daskel.service.dhcp.probe import ArpProbe, EchoProbe
 from daskel.service.dhcp.router_advertiser import NoRouter
+from daskel.service.peers import NO_PROMISE, refusing
 from daskel.service.shared import Shared
 from daskel.service.sockets import IP_PKTINFO
 from daskel.store.beats import StoreAwayError
@@ -35,7 +40,6 @@ _BATCH = 256  # datagrams decided together
 _LARGEST = 4096  # bytes of a datagram
 _STRANGERS = 200  # messages a second of machines that are not in the site
 _DECLINES, _DECLINES_IN = 3, 600.0  # believed without a look at the wire; seconds
-_MARGIN, _LEAST = 5, 10  # seconds: a clock may be that wrong; shorter ones are not given
 _PROBES = 3  # addresses that are tried until one is free
 _PKTINFO = struct.Struct("=I4s4s")  # interface index, local address, destination address
 _DESTINATION = slice(8, 12)
@@ -98,9 +102,10 @@ class DhcpService:
             data = message.data
             if peers and not self._pxe and not peers.is_mine(data, unicast=message.unicast):
                 continue
-            home = peers.stranded(data) if peers else None
-            if home is not None:
-                self._strand(message, home)
+            why = peers.stranded(data[_CHADDR]) if peers else None
+            if why and kind_and_server(data)[0] == MessageType.DISCOVER:
+                decision = self._decide(message)
+                self._untold += refusing(decision.events, *why) if decision else []
                 continue
             again = datagrams.again(here if message.unicast else everywhere, data, now)
             if again is not None:
@@ -130,25 +135,15 @@ class DhcpService:
         else:
             self._answer(message, decision)
 
-    def _strand(self, message: _Message, home: str) -> None:
-        """Its slates are on a server that is away: it waits for that one."""
-        decision = self._decide(message)
-        seen = next((e for e in decision.events if isinstance(e, Seen)), None) if decision else None
-        if seen:
-            said = f"its slate is on the server {home}, which is away"
-            refused = Refused(seen.who, seen.segment, said, Refusal.SLATE_AWAY)
-            self._untold += [replace(seen, offered=None), refused]
-
     def _waits(self, decision: Decision) -> bool:
         """What it asks for cannot be kept now: it is offered no address that nobody promised it."""
         seen = next((event for event in decision.events if isinstance(event, Seen)), None)
         if seen is None or decision.to is None or seen.offered is None:
             return False
         held = self._shared.leases.of(seen.segment, str(seen.who.mac))
-        if held and self._shared.left(held) > _MARGIN + _LEAST:
+        if held and self._shared.can_wait(held):
             return False
-        said = "the store of the site does not answer, and no address can be promised meanwhile"
-        self._untold += [seen, Refused(seen.who, seen.segment, said, Refusal.NO_STORE)]
+        self._untold += refusing(decision.events, *NO_PROMISE)
         return True
 
     def _answer(self, message: _Message, decision: Decision) -> None:
@@ -204,13 +199,10 @@ class DhcpService:
     def _finish_from_memory(self, message: _Message, decision: Decision) -> None:
         """The store is away: a machine keeps its address for what it was promised and is left of
         that."""
-        if decision.to is None or len(decision.leases) != 1:
+        if decision.to is None:
             return
-        (lease,) = decision.leases
-        now = self._shared.lease_time()
-        seconds = int(min(self._shared.left(lease) - _MARGIN, lease.expires - now))
-        if seconds >= _LEAST and lease.state is LeaseState.BOUND:
-            self._shared.leases.put(lease._replace(expires=now + seconds))
+        seconds = self._shared.lent(decision.leases)
+        if seconds:
             reply = with_lease_time(decision.reply, seconds)
             self._finish(message, decision._replace(reply=reply))
 

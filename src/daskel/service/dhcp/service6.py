@@ -14,12 +14,13 @@ from collections import deque
 from collections.abc import Sequence
 from ipaddress import IPv6Address
 
-from daskel.core.dhcp6.message import Code, Message, Type, parse
-from daskel.core.history.events import Event
+from daskel.core.dhcp6.message import Code, Message, Type, parse, with_lifetimes
+from daskel.core.history.events import Event, Refusal, Seen
 from daskel.core.reader import MalformedError
 from daskel.core.replies.answer6 import Answer6, hardware_of
 from daskel.service import sockets
 from daskel.service.allowance import Allowance
+from daskel.service.peers import NO_PROMISE, hardware, refusing
 from daskel.service.shared import Shared
 from daskel.store.beats import StoreAwayError
 
@@ -121,12 +122,26 @@ class Dhcp6Service:
         except Exception:  # noqa: BLE001 - a fault of ours ends nothing else
             _log.exception("a DHCPv6 message from %s could not be answered", peer[0])
             return
-        if answer.leases and not self._shared.is_kept(answer.leases):
+        if message.type is Type.SOLICIT and (why := self._why_to_wait(answer)):
+            self._tell(refusing(answer.events, *why))
+        elif answer.leases and not self._shared.is_kept(answer.leases):
             self._unkept.append((answer, peer))
             if self._keeper is None or self._keeper.done():
                 self._keeper = asyncio.create_task(self._keep())
         else:
             self._finish(answer, peer)
+
+    def _why_to_wait(self, answer: Answer6) -> tuple[str, Refusal] | None:
+        """Why a machine that begins is not offered anything, where there are several servers."""
+        peers = self._shared.peers
+        seen = next((event for event in answer.events if isinstance(event, Seen)), None)
+        if peers is None or seen is None or seen.who.mac is None:
+            return None
+        if self._shared.away and isinstance(seen.offered, IPv6Address):
+            held = self._shared.leases.at(seen.offered)
+            if held is None or not self._shared.can_wait(held):
+                return NO_PROMISE
+        return peers.stranded(hardware(seen.who.mac))
 
     def _believes(self, answer: Answer6) -> bool:
         """Anybody can decline in another's name: a few are believed."""
@@ -147,7 +162,11 @@ class Dhcp6Service:
                 leases = [lease for answer, _ in batch for lease in answer.leases]
                 refused = await self._shared.keep(leases)
             except StoreAwayError:
-                continue  # it asks again
+                for answer, peer in batch:
+                    if seconds := self._shared.lent(answer.leases):
+                        answer.reply = with_lifetimes(answer.reply, seconds)
+                        self._finish(answer, peer)
+                continue
             except Exception:  # the disk is full or gone: no lease on disk, no reply  # noqa: BLE001 - a fault of ours ends nothing else
                 _log.exception("leases could not be kept; no reply is sent")
                 continue

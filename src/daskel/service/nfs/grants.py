@@ -56,6 +56,7 @@ from daskel.service.nfs.messages import (
     OpenSlate,
     Paths,
     RenewSlate,
+    SlateName,
     Warned,
     WipeSlate,
 )
@@ -96,6 +97,7 @@ class Exports(Keeping):
         self._peers: dict[str, _Peer] = {}  # by a socket's address and the machine
         self._one_by_one: dict[str, asyncio.Lock] = {}  # one at a time for each slate
         self._opened: dict[str, ExportAt] = {}  # exports of slates that are mounted, by name
+        self._shown_from: dict[str, SlateName] = {}  # by the same
         self._mounts: dict[str, dict[str, int]] = {}  # client, root: the version that it mounted
 
     async def serve(self) -> None:
@@ -246,6 +248,9 @@ class Exports(Keeping):
             if opened and not booting:
                 return opened
             name, path = self._name(view.root, view.client), self._shared.site.root_path(view.root)
+            if opened and self._shown_from.get(view.export, name) != name:
+                await self._take_away(CloseSlate(self._shown_from[view.export]))
+            self._shown_from[view.export] = name
             question = OpenSlate(
                 name, str(self._roots), path, dict(view.own), booting, only_if_there, wanted
             )
@@ -274,7 +279,7 @@ class Exports(Keeping):
         """Close a slate, or wipe it, when nobody else is about to open it."""
         export = View(root, client, "keep").export
         async with self._one_by_one.setdefault(export, asyncio.Lock()):
-            answer = await self._take_away(taking(how)(self._name(root, client)))
+            answer = await self._take_away(taking(how)(self._kept_name(root, client)))
             if how == "wipe":
                 self._shared.slate_is_on(root, client, None)
             return said(answer)

@@ -200,6 +200,7 @@ class ShownView(Message):
     client: str
     own: dict[str, str]
     addresses: tuple[str, ...]
+    slates: str  # the folder below which it is
 
 
 @dataclass(frozen=True, slots=True)
@@ -207,7 +208,6 @@ class ShowViews(Message):
     """All that the operating system's NFS server is to export from now on."""
 
     roots: str
-    slates: str
     plain: dict[str, tuple[str, ...]]  # addresses by root, of those that see it as it is
     paths: dict[str, str]  # each root's path below the folder of all roots
     views: tuple[ShownView, ...]

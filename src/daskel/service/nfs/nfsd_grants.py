@@ -77,7 +77,7 @@ class KernelExports(Keeping):
         async with self._busy:
             if how == "close":  # somebody is about to change it on the disk
                 self._closed.add((root, client))
-            answer = await self._keeper.ask(taking(how)(self._name(root, client)))
+            answer = await self._keeper.ask(taking(how)(self._kept_name(root, client)))
         if how == "wipe":
             self._shared.slate_is_on(root, client, None)
         self._shown = None
@@ -113,10 +113,12 @@ class KernelExports(Keeping):
             if view.slate == "none":
                 plain.setdefault(view.root, []).append(str(address))
                 continue
-            shown = slates.get(view.export) or ShownView(view.root, view.client, dict(view.own), ())
+            below = self._name(view.root, view.client).slates
+            new = ShownView(view.root, view.client, dict(view.own), (), below)
+            shown = slates.get(view.export) or new
             slates[view.export] = replace(shown, addresses=(*shown.addresses, str(address)))
         question = ShowViews(
-            str(self._roots), str(self._slates),
+            str(self._roots),
             {root: tuple(addresses) for root, addresses in plain.items()},
             {view.root: site.root_path(view.root) for _, view in found},
             tuple(slates.values()),

@@ -59,7 +59,7 @@ class Showing:
         """What is to be wiped is taken out of the exports first."""
         wiped: list[tuple[Slate, ShownView]] = []
         for view in asked.views:
-            slate = Slate(Path(asked.slates), view.root, view.client)
+            slate = Slate(Path(view.slates), view.root, view.client)
             if (state := slate.state()) and state.wipe:
                 wiped.append((slate, view))
             else:

@@ -38,6 +38,7 @@ from daskel.system.host.privileges import FOR_ACCOUNT, FOR_SERVER, keep_only
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.mounts import hide
 from daskel.system.roots.publishing import sent_of
+from daskel.system.roots.slates import ELSEWHERE
 
 _FIRST_PAUSE, _LONGEST_PAUSE, _WELL = 0.25, 30.0, 60.0  # seconds
 _LOOK_AGAIN = 2.0  # seconds between two checks of whether a root's kernel or initrd has changed
@@ -234,6 +235,13 @@ class Keeping:
             _log.error("NFS: %r", error, exc_info=error)
 
     def _name(self, root: str, client: str) -> SlateName:
+        """What a client changes; of one whose kept slate another server has, beside those that are
+        kept here."""
+        if client in self._shared.site.elsewhere:
+            return SlateName(str(self._slates / ELSEWHERE), root, client)
+        return self._kept_name(root, client)
+
+    def _kept_name(self, root: str, client: str) -> SlateName:
         return SlateName(str(self._slates), root, client)
 
     def _boot_of(self, event: Event) -> str | None:

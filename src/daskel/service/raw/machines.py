@@ -102,6 +102,11 @@ class Machines:
         self._recent: dict[str, tuple[float, int]] = {}  # since when, and how many requests
         self._strangers = Allowance(shared.clock, _STRANGERS)
 
+    def may_answer(self, mac: str) -> bool:
+        """Whether this server answers a machine that asks all, of several."""
+        peers = self._shared.peers
+        return peers is None or peers.is_mine_raw(mac, self._over)
+
     def opened(self, mac: str, asked: Asked, words: str, device: str) -> Opened | None:
         """What a machine that asks gets; `words` and `device` for people. What it is, and why it
         gets nothing, is told once."""

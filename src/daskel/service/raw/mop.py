@@ -90,6 +90,8 @@ class MopService(RawService[_Loading]):
 
     def _asked(self, frame: Frame, told: RequestProgram) -> None:
         mac, device = mac_text(frame.source), device_name(told.device)
+        if frame.target != self._own and not self._machines.may_answer(mac):
+            return
         asked = Asked(told.software) if isinstance(told.software, str) else ANY
         opened = self._machines.opened(mac, asked, told.asked, device)
         if opened is None:

@@ -87,6 +87,8 @@ class RplService(RawService[_Loading]):
         self._send_blocks(source, loading, loading.load.tick(now))
 
     def _looked_for(self, frame: Frame, told: Find) -> None:
+        if not self._machines.may_answer(mac_text(frame.source)):
+            return
         opened = self._opened(frame, told)
         if opened is None:
             return

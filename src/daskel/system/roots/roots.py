@@ -107,6 +107,10 @@ class RootFolder:
         """Where a version is put together."""
         return self._versions / ".unfinished"
 
+    def arriving(self, number: int) -> Path:
+        """Where a version is put together when it comes from another server."""
+        return self._versions / ".arriving" / str(number)
+
     def use(self, number: int) -> None:
         """Clients get this version at their next boot; 0: the working tree."""
         self.keep(replace(self.state(), used=number))

@@ -21,14 +21,16 @@ from pathlib import Path
 
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.confined_tree import ConfinedTree
-from daskel.system.roots.kept import read_kept, write_kept
+from daskel.system.roots.kept import read_kept, sync_folder, write_kept
 from daskel.system.roots.mounts import mounted_below, overlay, own_namespace, unmount
 from daskel.system.roots.roots import RootFolder
-from daskel.system.roots.tree_copy import copy_file, entries
+from daskel.system.roots.tree_copy import Progress, copy_file, entries
+from daskel.system.roots.tree_digest import OVERLAY_MEANT, tree_digest
 from daskel.system.roots.usage import disk_usage
 
+NOT_KEPT = ("work", "own", "view")  # of a slate's folder: made anew when it is opened
+ELSEWHERE = ".elsewhere"  # below it are those of clients whose kept slates another server has
 _STATE = "slate.json"
-_MEANT = ("trusted.overlay.opaque", "trusted.overlay.redirect", "trusted.overlay.whiteout")
 _IN_DISK = "data"  # the folder of a disk that has what was changed; the client makes it
 _SMALLEST = 16 << 20  # bytes of a disk
 _GONE = ".gone"  # wiped slates wait there to be removed
@@ -99,6 +101,21 @@ class Slate:
     @property
     def _frozen_disk(self) -> Path:
         return self.folder / "frozen.disk"
+
+    @property
+    def arriving(self) -> Path:
+        """Where it is put together when it comes from another server."""
+        return self._slates / ".arriving" / self.root / self.client
+
+    def digest(self, progress: Progress, folder: Path | None = None) -> str:
+        """Of all that is kept of it, here or in another folder: see `tree_digest`."""
+        return tree_digest(folder or self.folder, progress, NOT_KEPT)
+
+    def arrived(self) -> None:
+        """What was put together is the slate from now on."""
+        self.folder.parent.mkdir(parents=True, exist_ok=True)
+        self.arriving.rename(self.folder)
+        sync_folder(self.folder.parent)
 
     @property
     def view(self) -> Path:
@@ -360,7 +377,7 @@ class Slate:
         inside = (layer / path for layer in self.layers for path, _ in entries(layer))
         for place in [*self.layers, *inside]:
             for name in os.listxattr(place, follow_symlinks=False):
-                if name.startswith("trusted.overlay.") and name not in _MEANT:
+                if name.startswith("trusted.overlay.") and name not in OVERLAY_MEANT:
                     os.removexattr(place, name, follow_symlinks=False)
         self._away(self.folder / "work")
         self.keep(replace(state, version=version, base=0))

@@ -57,7 +57,9 @@ _REFUSALS = {  # what to do; else the line that is named is to be changed
     Refusal.UNKNOWN_NETWORK: "name its relay agent or its interface in a segment",
     Refusal.NO_ADDRESS: "make the pool of its segment larger, or its lease shorter",
     Refusal.WRONG_NETWORK: "none is needed: it asks for a new address by itself",
-    Refusal.SLATE_AWAY: "start that server again; or copy its slates: daskel slate home --help",
+    Refusal.SLATE_AWAY: "start that server again; or have it begin with a fresh slate meanwhile: "
+    'keep-elsewhere = "fresh" in [site]',
+    Refusal.SLATE_MOVES: "wait until that is done; if it was broken off, the same command goes on",
     Refusal.NO_STORE: "see that the database of the site answers: daskel servers",
     Refusal.BY_ANOTHER: "look at the DHCP server that refused it",
 }
