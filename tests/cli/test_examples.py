@@ -61,6 +61,10 @@ CODES = {  # other than 0
     "daskel boots plot monday.png --day 2026-11-23 --against 2026-11-16": {1},  # nothing booted
     "daskel store restore --dry-run": {3},  # the server runs
     "daskel slate home tide-01 south": {2},  # the demo has one server
+    "daskel slate move tide-01 south": {2},
+    "daskel root send notebook south": {2},
+    "daskel root receive notebook 3": {3},  # nobody sent it
+    "daskel slate receive tide-01 --root notebook --digest 9f86d081884c7d65": {1},
     "daskel store copy state.db postgresql://daskel@db.skerry.example/daskel --dry-run": {3},
     "daskel keys show": {1},  # the demo site has no key; tests/cli/commands/test_keys.py has
     "daskel keys enrol mok": {1},

@@ -1,5 +1,5 @@
 """A machine on a wire over IPv6: `six.py take INTERFACE MAC` is firmware that takes an address, and
-prints it with its boot file; `six.py flood INTERFACE COUNT` as many made-up machines that ask."""
+prints it with its boot file and its seconds; `six.py flood INTERFACE COUNT` as many made-up machines that ask."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ def main(what: str, interface: str, last: str) -> None:
     assert offer.type is Type.ADVERTISE
     told = asked(sock, request(last, *FIRMWARE, offer, 2), index)
     assert told.type is Type.REPLY and told.address == offer.address
-    sys.stdout.write(f"{told.address} {told.boot_file}\n")
+    sys.stdout.write(f"{told.address} {told.boot_file} {told.lease}\n")
 
 
 if __name__ == "__main__":

@@ -110,7 +110,7 @@ def test_linux_makes_its_address_of_what_is_advertised(lab: Lab) -> None:
 
 def test_firmware_is_given_an_address_and_a_url(lab: Lab) -> None:
     told = lab.net.run("one", " ".join([*SIX, "take", "eth0", MAC])).split()
-    assert told == ["fd61:8::21", "tftp://[fd61:8::1]/loader/uefi-x64.efi"]
+    assert told == ["fd61:8::21", "tftp://[fd61:8::1]/loader/uefi-x64.efi", "28800"]
     kept = subprocess.run(
         [PROGRAM, "explain", "tide-01", "--ipv6", "--site", lab.folder / "daskel.toml"],
         capture_output=True, text=True, check=False,

@@ -49,10 +49,30 @@ kernel = "rescue/vmlinuz"
 segment = "tideroom"
 boot = "rescue"
 """
+WAYS = SITE  # and with IPv6, and a machine that knows no IP
+for _number, _name in enumerate(("north", "south"), 1):
+    _own = f'addresses = {{ tideroom = "10.61.8.{_number}" }}\n'
+    WAYS = WAYS.replace(_own, f'{_own}addresses6 = {{ tideroom = "fd61:8::{_number}" }}\n')
+WAYS = WAYS.replace(
+    'lease = "20s"\n', 'network6 = "fd61:8::/64"\npool6 = "slaac"\nlease = "1min"\nraw = true\n'
+)
+WAYS += """[loadout.terminal-server]
+raw = "terminal-server/wwng.sys"
+[client.old-1]
+mac = "02:61:08:00:00:01"
+segment = "tideroom"
+boot = "terminal-server"
+[client.new-1]
+mac = "02:61:08:00:00:02"
+group = "tide"
+address6 = "fd61:8::21"
+"""
 ADDRESSES = {"north": "10.61.8.1", "south": "10.61.8.2", "west": "10.61.8.3"}
 DASKEL = (sys.executable, "-m", "daskel")
 UNGUARDED = (sys.executable, str(Path(__file__).with_name("unguarded.py")))
 CROWD = (sys.executable, str(Path(__file__).with_name("crowd.py")))
+SIX = (sys.executable, str(Path(__file__).with_name("six.py")))
+RAW = (sys.executable, str(Path(__file__).with_name("raw_client.py")))
 CALM = 5.0  # seconds after an event, from which on every boot comes up
 WITHIN = 10.0  # seconds that it takes at most, as firmware repeats itself
 
@@ -67,6 +87,7 @@ class Sea:
     program: tuple[str, ...]
     clients: int
     events: list[tuple[float, float]]
+    site: str
 
     def __post_init__(self) -> None:
         self.serving: dict[str, subprocess.Popen[bytes]] = {}
@@ -81,7 +102,9 @@ class Sea:
             f'[client.tide-{n}]\nmac = "02:61:08:01:{n >> 8:02x}:{n & 255:02x}"\ngroup = "tide"\n'
             for n in range(self.clients)
         )
-        (folder / "daskel.toml").write_text(SITE + "".join(clients))
+        (folder / "files/terminal-server").mkdir()
+        (folder / "files/terminal-server/wwng.sys").write_bytes(bytes(5000))
+        (folder / "daskel.toml").write_text(self.site + "".join(clients))
 
     def serve(self, name: str) -> None:
         self.logs[name] = log = self.folder / f"{name}-{len(self.events)}.log"
@@ -146,7 +169,9 @@ class Sea:
 
 
 @contextmanager
-def sea(folder: Path, program: tuple[str, ...], clients: int, *names: str) -> Iterator[Sea]:
+def sea(
+    folder: Path, program: tuple[str, ...], clients: int, *names: str, site: str = SITE
+) -> Iterator[Sea]:
     net = Net()
     with ExitStack() as ending:
         ending.callback(net.close)
@@ -158,9 +183,11 @@ def sea(folder: Path, program: tuple[str, ...], clients: int, *names: str) -> It
         net.plug("tide0", "strangers", "eth0", "", "10.61.8.201/22")
         for name in names:
             net.plug("tide0", name, "eth0", "", f"{ADDRESSES[name]}/22")
+            last = ADDRESSES[name].rpartition(".")[2]
+            net.run(name, f"ip address add fd61:8::{last}/64 dev eth0 nodad")
         postgres = ending.enter_context(running("0.0.0.0", net.full("db")))
         postgres.create("site")
-        made = Sea(folder, net, postgres, program, clients, [])
+        made = Sea(folder, net, postgres, program, clients, [], site)
         try:
             for name in names:
                 made.lay_out(name)
@@ -247,6 +274,29 @@ def test_without_the_guard_it_is_noticed(tmp_path: Path) -> None:
         for crowd in made.crowds(200, 300, 25):
             crowd.wait()
         assert twice(made.told())
+
+
+def test_over_ipv6_and_in_raw_frames(tmp_path: Path) -> None:
+    """One server answers; and machines go on when the database is away."""
+    with sea(tmp_path, DASKEL, 0, "north", "south", site=WAYS) as made:
+        new = ("eth0", "02:61:08:00:00:02")
+        address, _, seconds = made.net.run("crowd", " ".join(SIX), "take", *new).split()
+        assert (address, seconds) == ("fd61:8::21", "60")
+        old = [*RAW, "eth0", "02:61:08:00:00:01", "SNAP", "", tmp_path / "old-1.got"]
+        made.net.run("crowd", " ".join(map(str, RAW)), *map(str, old[2:]))
+        assert (tmp_path / "old-1.got").read_bytes() == bytes(5000)
+        for words in ("fd61:8::21", "terminal-server/wwng.sys"):
+            told = [name for name, log in made.logs.items() if words in log.read_text()]
+            assert len(told) == 1, (words, told)
+        made.postgres.stop("immediate")
+        until(lambda: all("the store does not" in log.read_text() for log in made.logs.values()))
+        again, _, left = made.net.run("crowd", " ".join(SIX), "take", *new).split()
+        assert again == address and 10 <= int(left) < 62, left
+        stranger = made.net.run(
+            "crowd", " ".join(SIX), "take", "eth0", "02:61:08:00:00:03", check=False
+        )
+        assert not stranger
+        assert any("no address can be promised" in log.read_text() for log in made.logs.values())
 
 
 @pytest.mark.extended

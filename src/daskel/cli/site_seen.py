@@ -52,7 +52,7 @@ def _other_servers(file: SiteFile) -> Iterator[Finding]:
             yield Finding(Severity.WARNING, origin, problem, remedy)
         for lack, words in zip(one["lacks"], lacks(one), strict=True):
             origin = file.valid.origin("root", lack["root"])
-            remedy = f"copy the root's folder to {one['name']} (rsync -aHAX)"
+            remedy = way_out(one["name"], lack)
             yield Finding(Severity.WARNING, origin, f"server {words}", remedy)
 
 
@@ -61,6 +61,16 @@ def lacks(server: dict[str, Any]) -> list[str]:
     return [f"{server['name']} {_LACKS[one['how']].format(**one)}" for one in server["lacks"]]
 
 
+def way_out(server: str, lack: dict[str, str]) -> str:
+    """The command with which that server has what it lacks."""
+    return f"daskel root {_WAYS[lack['how']].format(**lack, server=server)}"
+
+
+_WAYS = {
+    Lack.MISSING.value: "send {root} {version} {server}",
+    Lack.DIFFERS.value: "seal {root}, which gives it another number; then: daskel root send",
+    Lack.NOT_USED.value: "send {root} {version} {server} --use",
+}
 _LACKS = {
     Lack.MISSING.value: "lacks version {version} of the root {root}",
     Lack.DIFFERS.value: "has another version {version} of the root {root} than this one",

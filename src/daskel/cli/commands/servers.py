@@ -12,7 +12,7 @@ from rich.text import Text
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.records import NONE_RUNS
 from daskel.cli.site import json_argument, open_site, question, site_argument
-from daskel.cli.site_seen import lacks
+from daskel.cli.site_seen import lacks, way_out
 from daskel.core.audit.diff import differences
 from daskel.core.values import few, show_ago, show_duration
 from daskel.system.sitefile import SiteFile, load
@@ -123,10 +123,10 @@ def _show(
         output.print()
         output.print(Text(f"The database has not answered for {ago}: {away['why']}", style="red"))
         output.print("Machines that have an address go on; others get none until it answers.")
-    for words in (words for row in rows for words in lacks(row)):
-        output.print(f"\n{words}.")
-    if any(row["lacks"] for row in rows):
-        output.print(Text("      copy the root's folder there (rsync -aHAX)", style="green"))
+    for row in rows:
+        for words, lack in zip(lacks(row), row["lacks"], strict=True):
+            output.print(f"\n{words}.")
+            output.print(Text(f"      {way_out(row['name'], lack)}", style="green"))
     differing = [row for row in rows if row["differs"]]
     if differing:
         output.print()
