@@ -22,9 +22,9 @@ def move_slates(args: argparse.Namespace, output: Output, file: SiteFile) -> Exi
     client = args.client
     if not _is_client(args, output, file) or not is_another(args, output, file):
         return ExitCode.WRONG_USE
-    here, home = own_name(file), _asked(file, client=client)
-    if home["home"] != here:
-        problem = f"the slates of {client} are on {home['home']}, not here ({here})"
+    own, home = own_name(file), _asked(file, client=client)
+    if home["home"] != own:
+        problem = f"the slates of {client} are on {home['home']}, not here ({own})"
         output.error(problem, f"run this on {home['home']}")
         return ExitCode.BAD_NEWS
     slates = [slate for slate in slates_below(file.slates) if slate.client == client]
@@ -40,24 +40,25 @@ def move_slates(args: argparse.Namespace, output: Output, file: SiteFile) -> Exi
         return ExitCode.BAD_NEWS
     if not output.as_json:
         size = show_size(sum(slate.size()[0] for slate in slates))
-        output.print(f"{client} has {counted(len(slates), 'slate')} here, {size}. It cannot boot "
-                     f"while they are copied; then it boots from {args.server}.")  # fmt: skip
+        here = f"{counted(len(slates), 'slate')} here, {size}: it cannot boot while they are copied"
+        output.print(f"{client} has {here if slates else 'no slates yet'}; then it boots from "
+                     f"{args.server}.")  # fmt: skip
     if args.dry_run:
         return ExitCode.GOOD
     if not args.yes and not output.as_json and not output.agreed("Move them?"):
         output.print("Nothing was moved.")
         return ExitCode.GOOD
-    _asked(file, client=client, server=here, target=args.server)
+    _asked(file, client=client, server=own, target=args.server)
     try:
         _copy(args, output, file, slates)
     except BaseException:
-        _asked(file, client=client, server=here)
+        _asked(file, client=client, server=own)
         raise
     _asked(file, client=client, server=args.server)
     for slate in slates:
         take_away(file, slate, "wipe")
     if output.as_json:
-        output.json({"home": args.server, "before": here, "slates": len(slates)})
+        output.json({"home": args.server, "before": own, "slates": len(slates)})
     else:
         output.print(f"The slates of {client} are on {args.server} from now on.")
     return ExitCode.GOOD

@@ -242,7 +242,8 @@ class _References:
             self.findings.append(Finding(Severity.INVALID, origin, problem, "rename one of them"))
         for name, segment in site.segments.items():
             having = [s.addresses[name] for s in site.servers.values() if name in s.addresses]
-            if having and segment.server not in having:
+            whole = len(site.servers) == len(self.raw.get("server", ()))  # else one is wrong itself
+            if whole and having and segment.server not in having:
                 problem = (
                     f"segment {name} has the server {segment.server}, which no [server.NAME] has"
                 )
