@@ -1,9 +1,12 @@
 # Sourced by the initrds of initramfs-tools for boot=daskel: mounts the root of this machine.
 
 mountroot() {
-	case " $(cat /proc/cmdline) " in
-	*" daskel.address="*:*) wait_for_udev 10 ;; # over IPv6, which configure_networking does not know
-	*) configure_networking ;;
-	esac
+	six=
+	for word in $(cat /proc/cmdline); do
+		case $word in
+		daskel.address=*:*) six=yes ;; # over IPv6, which configure_networking does not know
+		esac
+	done
+	if [ "$six" ]; then wait_for_udev 10; else configure_networking; fi
 	/daskel/run root "$rootmnt"
 }
