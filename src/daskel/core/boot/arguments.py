@@ -326,14 +326,19 @@ def any_address(segment: Segment) -> IPv4Address:
     return segment.pool[0].first if segment.pool else segment.network[-2]
 
 
+_OWN_NUMBERS = {"mac", "address", "address6", "uuid", "serial", "place"}  # each client's alone
+
+
 def representatives(site: Site, only: Collection[str] | None) -> list[str]:
     """One client for all that differ in nothing but their names and numbers: a template that can
     be filled in for it can be for the others. Of each, the one with the longest name."""
-    chosen: dict[tuple[object, ...], str] = {}
+    chosen: dict[tuple[tuple[str, str], ...], str] = {}
     for name in site.clients if only is None else only:
         client = site.clients[name]
-        known = (client.address is None, client.uuid is None, client.serial is None)
-        alike = (client.segment, client.group, client.boot, client.args, known)
+        alike = tuple(
+            (key, "" if key in _OWN_NUMBERS else repr(getattr(client, key)))
+            for key in sorted(client.model_fields_set)
+        )
         if len(name) > len(chosen.get(alike, "")):
             chosen[alike] = name
     return list(chosen.values())
