@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import re
 import shutil
 import subprocess
 import sys
@@ -86,6 +87,15 @@ group = "tide"
 mac = "02:61:08:00:00:09"
 group = "tide"
 address = "10.61.8.29"
+[loadout.heavy]
+kernel = "notebook/vmlinuz"
+initrd = ["notebook/initrd.img", "notebook/zeros.img"]
+root = "notebook"
+[client.tide-10]
+mac = "02:61:08:00:00:0a"
+group = "tide"
+boot = "heavy"
+address = "10.61.8.30"
 [client.tide-04]
 mac = "02:61:08:00:00:04"
 group = "tide"
@@ -123,6 +133,7 @@ def _lab(folder: Path, site: str, *, beside_another: bool | None) -> Iterator[La
     (folder / "files" / "notebook").mkdir(parents=True, exist_ok=True)
     shutil.copy(guest.kernel(), folder / "files" / "notebook" / "vmlinuz")
     guest.write_initrd(folder / "files" / "notebook" / "initrd.img")
+    (folder / "files/notebook/zeros.img").write_bytes(bytes(30 << 20))  # Linux passes over them
     for root, greeting in GREETINGS.items():
         guest.write_root(folder / "roots" / root, greeting, LARGE)
     found = Lab(folder)
@@ -344,6 +355,21 @@ def test_a_kernel_comes_by_tftp_where_http_does_not_answer(lab: Lab) -> None:
     assert machine.said("file") == GREETINGS["notebook"]
     sent = [line for line in _lines_of(lab, "tide-09").splitlines() if ".img " in line]
     assert "over tftp" in sent[-1]
+    machine.process.terminate()
+
+
+def test_initrds_come_by_tftp_where_http_ends_behind_the_kernel(lab: Lab) -> None:
+    """As on a busy server. GRUB loses the command line of a kernel that it loads a second time."""
+    kernel = lab.folder / "files/notebook/vmlinuz"
+    machine = lab.boot("tide-10", "02:61:08:00:00:0a", "bios")
+    first = r" initrd +notebook/initrd\.img .* over http"  # the second one is larger
+    until(lambda: re.search(first, _lines_of(lab, "tide-10")), lab.server_log.read_text, 0.1)
+    lab.block("10.61.8.30", "tcp", 80)
+    machine.wait_for("GUEST waits for a key")
+    sent = _lines_of(lab, "tide-10").splitlines()
+    kernels = [line for line in sent if f"{kernel.parent.name}/{kernel.name} " in line]
+    assert "over http" in kernels[0] and len(kernels) == 1, "\n".join(sent)
+    assert machine.said("file") == GREETINGS["notebook"]
     machine.process.terminate()
 
 

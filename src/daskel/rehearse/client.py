@@ -392,10 +392,14 @@ def _default_entry(text: str, cpu: str) -> tuple[list[Try], bool]:
         elif words[:2] == ["if", _STARTS]:
             path = words[2].replace("$grub_cpu", cpu)
             tries.setdefault(entry, []).append(([_STARTS, path], []))
-        elif words[:2] == ["if", "linux"]:
+        elif words[:2] in (["if", "linux"], ["elif", "linux"]):
             tries.setdefault(entry, []).append((words[2:], []))
         elif words[:2] == ["if", "initrd"]:
-            tries[entry][-1][1].extend(words[2:])
+            kernel, initrds = tries[entry][-1]
+            if initrds:  # the kernel is there, and its initrds come from elsewhere
+                tries[entry].append((kernel, words[2:]))
+            else:
+                initrds.extend(words[2:])
         elif words == ["exit"]:
             leaving.add(entry)
     return tries.get(default, []), default in leaving

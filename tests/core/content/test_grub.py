@@ -61,6 +61,12 @@ def test_what_a_kernel_is_fetched_over(
     assert re.findall(r"if linux \((\w+),", text) == expected * 2, "two entries"
     pairs = re.findall(r"if linux \((\w+),.*\n *if initrd \((\w+),", text)
     assert pairs and all(kernel == initrd for kernel, initrd in pairs)
+    # GRUB loses the command line of a second kernel: after one that came, only initrds are tried
+    loads = re.findall(r"(elif|if) (linux|initrd) \((\w+),", text[: text.index("}")])
+    once = [("if", "linux", "http"), ("if", "initrd", "http"), ("if", "initrd", "tftp"),
+            ("elif", "linux", "tftp"), ("if", "initrd", "tftp")]  # fmt: skip
+    if expected == ["http", "tftp"]:
+        assert loads == once
 
 
 def test_each_entry_of_a_menu_is_fetched_as_its_loadout_says() -> None:

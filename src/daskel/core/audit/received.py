@@ -37,7 +37,7 @@ from daskel.core.values import show_limit
 _XID = 1
 _CONFIGURATION = "GRUB's configuration"
 _BOOTS = ("boot file", "next server")
-_SAID_ELSEWHERE = ("if linux ", "if initrd ")  # kernels, their arguments and initrds
+_SAID_ELSEWHERE = ("if linux ", "elif linux ", "if initrd ")  # kernels, their arguments and initrds
 _NOT_OPTIONS = (  # said under names of their own, or different in every message
     Code.MESSAGE_TYPE, Code.SERVER_ID, Code.BOOT_SERVER, Code.BOOT_FILE, Code.ROOT_PATH,
 )  # fmt: skip

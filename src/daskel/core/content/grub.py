@@ -302,22 +302,35 @@ def _user(entry: Entry) -> str:
 
 
 def _load(entry: Entry, title: str) -> list[str]:
-    tries = (line for device in entry.load_from for line in _load_from(entry, device))
-    return [f'echo "{_echo(title)}"', *tries]
+    """A kernel is loaded once at most: GRUB loses the command line of a second one, which it frees
+    together with the first. So a kernel that came gets its initrds from wherever they come, and
+    where they come from nowhere the machine begins anew."""
+    lines = [f'echo "{_echo(title)}"']
+    for number, device in enumerate(entry.load_from):
+        if entry.image:
+            lines += [f"if chainloader {_open(device)}/{entry.image}; then", "  boot", "fi"]
+            continue
+        lines.append(f"{'elif' if number else 'if'} {_kernel(entry, device)}; then")
+        lines += [f"  {line}" for line in _start(entry, entry.load_from[number:], title)]
+    return lines if entry.image else [*lines, "fi"]
 
 
-def _load_from(entry: Entry, device: str) -> list[str]:
-    loadout = entry.loadout
-    if entry.image:
-        return [f"if chainloader {_open(device)}/{entry.image}; then", "  boot", "fi"]
+def _kernel(entry: Entry, device: str) -> str:
     given = [argument.value for argument in entry.arguments]
     # GRUB itself puts quotes around a word with spaces, and breaks those that are in it
-    words = [f"{device}/{loadout.kernel}", *(w.replace('"', "") for w in given)]
-    lines = ["if linux " + " ".join(map(_quoted, words)) + "; then"]
-    if loadout.initrd:
-        files = " ".join(_quoted(f"{device}/{file}") for file in loadout.initrd)
-        return [*lines, f"  if initrd {files}; then", "    boot", "  fi", "fi"]
-    return [*lines, "  boot", "fi"]
+    words = [f"{device}/{entry.loadout.kernel}", *(w.replace('"', "") for w in given)]
+    return "linux " + " ".join(map(_quoted, words))
+
+
+def _start(entry: Entry, devices: Sequence[str], title: str) -> list[str]:
+    """The kernel is there."""
+    if not entry.loadout.initrd:
+        return ["boot"]
+    lines = []
+    for device in devices:
+        files = " ".join(_quoted(f"{device}/{file}") for file in entry.loadout.initrd)
+        lines += [f"if initrd {files}; then", "  boot", "fi"]
+    return [*lines, f'echo "{_echo(title)}: its initrds could not be loaded."', "sleep 10", "exit"]
 
 
 def _open(device: str) -> str:
