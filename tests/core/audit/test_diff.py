@@ -110,7 +110,7 @@ VALUES: dict[str, dict[str, str]] = {
         "name": '"Other"', "files": '"files2"', "roots": '"roots2"', "slates": '"slates2"',
         "uploads": '"up2"', "nfs": '"kernel"', "tftp-window": "4", "account": '"daskel"',
         "https": '{ certificate = "c", key = "k" }',
-        "signing": '{ certificate = "c", key = "k" }', "state": '"state2.db"', "local": '"l"', "keep-boots": '"1d"',
+        "signing": '{ certificate = "c", key = "k" }', "state": '"state2.db"', "private": '{ port = 51821 }', "local": '"l"', "keep-boots": '"1d"',
         "keep-elsewhere": '"fresh"',
         "metrics": '"127.0.0.1:9461"', "loaders": '["bios"]',
     },
@@ -136,13 +136,13 @@ VALUES: dict[str, dict[str, str]] = {
     },
     "root.notebook": {
         "path": '"other"', "slate": '"fresh"', "size": '"1 GiB"', "own": '{ "etc/x" = "y" }',
-        "up": "true", "forget": '["tmp/*"]', "ports": '"any"', "delivery": '"blocks"',
+        "up": "true", "forget": '["tmp/*"]', "ports": '"any"', "delivery": '"blocks"', "private": "true",
     },
     "loadout.notebook": {
         "args": '["a=1"]', "options": '{ time-offset = 3 }', "boot-file": '"other.img"',
         "fetch": '"tftp"', "secure-boot": '"off"', "loader": '"none"',
         "title": '"Other"', "password": '"grub.pbkdf2.sha512.1.0A.0B"', "kernel": '"other"',
-        "initrd": '["other"]', "root": '"spare"', "boot": '"local"', "delivery": '"memory"',
+        "initrd": '["other"]', "root": '"spare"', "boot": '"local"', "delivery": '"memory"', "private": "true",
         "raw": '"x.sys"', "load": "0x5200", "start": "0x5204", "names": '{ "A" = "b" }',
         "parts": '{ "c" = 0x9000 }',
     },
@@ -162,21 +162,21 @@ VALUES: dict[str, dict[str, str]] = {
         "args": '["a=1"]', "options": "{ }", "boot-file": '"other.img"',
         "fetch": '"tftp"', "secure-boot": '"off"', "loader": '"none"',
         "segment": '"boathouse"', "boot": '"rescue"', "slate": '"fresh"',
-        "firmware": '"uefi-x64"', "delivery": '"blocks"',
+        "firmware": '"uefi-x64"', "delivery": '"blocks"', "private": "true",
     },
     "client.tide-02": {
         "args": '["a=1"]', "options": '{ time-offset = 3 }', "boot-file": '"other.img"',
         "fetch": '"tftp"', "secure-boot": '"off"', "loader": '"none"',
         "mac": '"02:61:08:00:00:77"', "group": '["buoy"]', "segment": '"boathouse"',
         "boot": '"disk"', "slate": '"none"', "address": '"10.61.8.50"', "uuid": '"u"',
-        "serial": '"s"', "firmware": '"uefi-x64"', "place": '"A3"', "delivery": '"memory"',
+        "serial": '"s"', "firmware": '"uefi-x64"', "place": '"A3"', "delivery": '"memory"', "private": "true",
         "address6": '"fd61:8::50"',
     },
 }  # fmt: skip
 UNNOTICED = {  # that no machine receives anything else by these is checked, too
     ("site", key): Unnoticed.SERVER
     for key in (
-        "files", "roots", "slates", "uploads", "account", "https", "signing", "state", "keep-boots",
+        "files", "roots", "slates", "uploads", "account", "https", "signing", "private", "state", "keep-boots",
         "metrics", "local", "keep-elsewhere",
     )
 } | {

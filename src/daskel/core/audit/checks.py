@@ -6,6 +6,7 @@ from collections.abc import Collection, Iterator
 
 from daskel.core.audit.deliveries import check_deliveries
 from daskel.core.audit.ipv6 import check_ipv6
+from daskel.core.audit.private import check_private
 from daskel.core.boot.arguments import check_arguments
 from daskel.core.boot.wire import Ports
 from daskel.core.content.computed import check_files
@@ -27,6 +28,7 @@ def check_site(site: Site, only: Collection[str] | None = None) -> Iterator[Find
     yield from check_boot_files(site)
     yield from check_arguments(site, ports, only)
     yield from check_deliveries(site, only)
+    yield from check_private(site, only)
     yield from check_files(site, ports, only)
     yield from check_uploads(site)
     yield from check_own(site, only)

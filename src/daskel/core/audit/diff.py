@@ -22,6 +22,7 @@ from daskel.core.dhcp.client_messages import Face
 from daskel.core.history.events import Who
 from daskel.core.site.layers import segment_name
 from daskel.core.site.model import Site
+from daskel.core.site.private import private_roots
 from daskel.core.site.tables import SiteTable
 from daskel.core.values import without_password
 
@@ -92,6 +93,8 @@ def concerned(before: Site, after: Site) -> list[str]:
     written = {kept.name for kept in fields(Site) if kept.init}  # the others follow from them
     rest = written - {"clients", "positions"}
     if any(getattr(before, name) != getattr(after, name) for name in rest):
+        return list(everybody)
+    if private_roots(before) != private_roots(after):  # what is private for one, all have no more
         return list(everybody)
     return [name for name in everybody if before.clients.get(name) != after.clients.get(name)]
 

@@ -11,6 +11,7 @@ from ipaddress import IPv4Address
 from typing import cast
 from urllib.parse import urlsplit
 
+from daskel.core.audit.private import PROTECTS
 from daskel.core.boot import images
 from daskel.core.boot.arguments import compose, knows_ipv6, mount_path, nfs_root
 from daskel.core.boot.wire import Ports, host
@@ -39,6 +40,7 @@ from daskel.core.site.layers import Assigned, Effective, Overridden, Sourced, ef
 from daskel.core.site.model import Site
 from daskel.core.site.own_kernels import of_path
 from daskel.core.site.positions import Origin
+from daskel.core.site.private import INSIDE, inner_address, inside
 from daskel.core.site.published import IMAGE
 from daskel.core.site.slate_rules import on_its_slate, slate_rule
 from daskel.core.values import show_duration, show_limit, show_size
@@ -333,6 +335,8 @@ def _boot(here: _Here, boot: BootRequest, file: BootFile, address: IPv4Address) 
         Step("Kernel", tuple(files)),
         Step("Command line", tuple(map(_argument, arguments)), line),
     ]
+    if _in_tunnel(site, found):
+        steps.append(_tunnel(site, found))
     if loadout.root and found.way != "files":
         steps.append(_by_image(site, found, arguments, site.origin(*place, "root")))
     elif loadout.root:
@@ -342,13 +346,33 @@ def _boot(here: _Here, boot: BootRequest, file: BootFile, address: IPv4Address) 
         if site.ipv4 and not knows_ipv6(site, found):
             segment = site.ipv4[here.segment]
             lines.append(Line("over IPv4", _NO_CLIENT_PART, origin))
-        lines.append(Line("mounted as", f"{host(segment.server)}:{path}", None))
-        if not site.ipv4:
+        there = inside(site).segments[INSIDE] if _in_tunnel(site, found) else segment
+        lines.append(Line("mounted as", f"{host(there.server)}:{path}", None))
+        if not site.ipv4 and there is segment:
             by_dhcp = nfs_root(site, found, segment, loadout.root, ports)
             lines.append(Line("option 17", by_dhcp, None))
         lines.append(_writing(site, found, loadout.root))
         steps.append(Step("Root filesystem", tuple(lines)))
     return steps
+
+
+def _in_tunnel(site: Site, found: Effective) -> bool:
+    return found.is_private and site.settings.private is not None
+
+
+def _tunnel(site: Site, found: Effective) -> Step:
+    """What a private root comes through."""
+    rules = site.settings.private
+    assert rules and found.private
+    own = inner_address(site, found.mac.value)
+    lines = [
+        Line("private", "through an encrypted tunnel (WireGuard) alone", found.private.origin),
+        Line("tunnel", f"UDP port {rules.port}", site.origin("site", "private")),
+        Line("address", f"{own}, inside; the server's is {rules.network[1]}"),
+    ]
+    for place in rules.key:
+        lines.append(Line(f"key: {place}", f"protects from {PROTECTS[place]}"))
+    return Step("Tunnel", tuple(lines))
 
 
 _NO_CLIENT_PART = "its initrds know no IPv6; those that come with the image of a version do"

@@ -11,6 +11,7 @@ from daskel.core.content.signed_chain import CHAINS
 from daskel.core.content.unified_images import boots_by_itself, stub_package, stub_source
 from daskel.core.site.layers import Effective, deliveries, effective
 from daskel.core.site.model import Site
+from daskel.core.site.private import private_roots
 
 
 class Kind(Enum):
@@ -86,6 +87,9 @@ def _roots(site: Site | None) -> Iterator[Need]:
     ways = {way for name in site.roots for way in deliveries(site, name)} if site else set()
     if ways & {"blocks", "memory"}:
         why = "roots that come as images (delivery)"
+        yield Need(Kind.PROGRAM, "mksquashfs", why, "squashfs-tools", "squashfs-tools")
+    if site and private_roots(site) and not ways & {"blocks", "memory"}:
+        why = "private roots, whose clients need the initrd that comes with an image"
         yield Need(Kind.PROGRAM, "mksquashfs", why, "squashfs-tools", "squashfs-tools")
     if "blocks" in ways:
         yield Need(Kind.PROGRAM, "mke2fs", "what clients keep as blocks", "e2fsprogs", "e2fsprogs")

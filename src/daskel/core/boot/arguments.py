@@ -17,6 +17,7 @@ from daskel.core.site.layers import Effective, Sourced, effective, key_of
 from daskel.core.site.model import Site
 from daskel.core.site.own_kernels import of_path
 from daskel.core.site.positions import Origin
+from daskel.core.site.private import INSIDE, inner_address, inside, private_roots
 from daskel.core.site.published import CLIENT, IMAGE, BootSet, path_of
 from daskel.core.site.remembered import remembered
 from daskel.core.site.slate_rules import slate_of
@@ -41,6 +42,14 @@ class NotPackedError(ArgumentError):
     def __init__(self, delivery: Sourced[Delivery], why: tuple[str, str]) -> None:
         super().__init__(Sourced(f'delivery = "{delivery.value}"', delivery.origin), why[0])
         self.remedy = f'{why[1]}; or choose delivery = "files"'
+
+
+class PrivateError(ArgumentError):
+    """A private root cannot come to a client, and what to do."""
+
+    def __init__(self, said: Sourced[str], why: str, remedy: str) -> None:
+        super().__init__(said, why)
+        self.remedy = remedy
 
 
 def export_path(root: str, version: int | None = None) -> str:
@@ -183,7 +192,11 @@ def _root_part(
     root, rules = found.loadout.root, site.roots.get(found.loadout.root)
     of_segment: dict[str, Origin] = {}
     slate = slate_of(site, found.client, root)
-    if site.ipv4 and segment.server.version != 4 and found.way == "files":
+    if (found.is_private or root in private_roots(site)) and not site.tunnel:
+        origin = found.private.origin if found.private else site.origin("root", root)
+        where = _private(site, found, segment, ports, origin)
+        where += _own_address(segment, address)
+    elif site.ipv4 and segment.server.version != 4 and found.way == "files":
         origin = site.origin("loadout", found.loadout_name, "root")
         place = f"nfs://{host(segment.server)}:{ports.nfs}{mount_path(site, found, root)}"
         where = [images.BOOT, f"{images.ROOT}={place}"]
@@ -206,13 +219,50 @@ def _root_part(
     return [Sourced(text, of_segment.get(key_of(text), origin)) for text in texts]
 
 
-def knows_ipv6(site: Site, found: Effective) -> bool:
-    """Whether what a client boots is sure to know IPv6: where Daskel's own initrd is part of it,
-    which comes with the image of a version. All others are told IPv4's addresses."""
+def _private(
+    site: Site, found: Effective, segment: Segment, ports: Ports, origin: Origin
+) -> list[str]:
+    """How the initrd comes to a root by the tunnel. Raises ArgumentError."""
+    assert found.loadout and found.loadout.root
+    root, rules = found.loadout.root, site.settings.private
+    said = Sourced(f"private = {'true' if found.is_private else 'false'}", origin)
+    if not found.is_private:
+        problem = f"the root {root} is private for others, and nobody gets it in clear"
+        raise PrivateError(said, problem, "private = true here, too; or give others another root")
+    if rules is None or INSIDE not in inside(site).segments:
+        raise PrivateError(said, "the site has no tunnel", "add private = {} to [site]")
+    if not has_client_part(site, found):
+        why = "the initrd that builds the tunnel comes with the image of a version"
+        raise PrivateError(said, why, f"daskel root seal {root}, or: daskel root pack {root}")
+    within = inside(site)
+    here = within.segments[INSIDE]
+    if found.way == "files":
+        place = f"nfs://{host(here.server)}:{ports.nfs}{mount_path(site, found, root)}"
+        words = {images.ROOT: place, images.TELL: f"{host(here.server)}:{ports.http}"}
+        words[images.SLATE] = slate_of(site, found.client, root)
+        where = [images.BOOT, *(f"{key}={value}" for key, value in words.items())]
+    else:
+        where = _image(site, found, here, ports, site.roots[root].size)
+    own = inner_address(site, found.mac.value)
+    tunnel = f"{host(segment.server)},{rules.port},{own},{here.server}"
+    contact = f"{host(segment.server)}:{ports.http}"
+    where += [f"{images.PRIVATE}={tunnel}", f"{images.KEY}={','.join(rules.key)}"]
+    return [*where, f"{images.CONTACT}={contact}"]
+
+
+def has_client_part(site: Site, found: Effective) -> bool:
+    """Whether Daskel's own initrd is part of what a client boots: it comes with the image of a
+    version."""
     made = of_path(site, found.loadout.kernel) if found.loadout else None
     if found.loadout is None or made is None or made[0] != found.loadout.root:
         return False
-    return CLIENT in made[1].files and site.settings.nfs == "daskel"
+    return CLIENT in made[1].files
+
+
+def knows_ipv6(site: Site, found: Effective) -> bool:
+    """Whether what a client boots is sure to know IPv6: where Daskel's own initrd is part of it,
+    which comes with the image of a version. All others are told IPv4's addresses."""
+    return has_client_part(site, found) and site.settings.nfs == "daskel"
 
 
 def _own_address(segment: Segment, address: Address | None) -> list[str]:
@@ -289,7 +339,7 @@ def check_arguments(site: Site, ports: Ports, only: Collection[str] | None = Non
             line = " ".join(
                 a.value for a in compose(site, found, segment, ports, any_address(segment))
             )
-        except NotPackedError as error:
+        except (NotPackedError, PrivateError) as error:
             problem = f"{error.argument.value}: {error.reason} (client {name})"
             finding = Finding(Severity.ERROR, error.argument.origin, problem, error.remedy)
             findings.setdefault((str(error.argument.origin), error.reason), finding)

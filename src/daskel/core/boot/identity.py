@@ -10,6 +10,7 @@ from daskel.core.history.events import Refusal, Who
 from daskel.core.site.key_types import Delivery
 from daskel.core.site.layers import NOT_ASSIGNED, Assigned, Effective, effective, stranger
 from daskel.core.site.model import Site
+from daskel.core.site.private import private_roots
 from daskel.core.site.remembered import remembered
 from daskel.core.site.slate_rules import on_its_slate
 
@@ -75,18 +76,23 @@ def roots_of(
     way: Delivery = "files",
 ) -> frozenset[str]:  # fmt: skip
     """The roots that somebody on `segment` may have in one way: those of every loadout that it can
-    boot, and of the one that it was started with for one boot."""
+    boot, and of the one that it was started with for one boot. Private ones are in the tunnel
+    alone, and nothing else is."""
     found = settings_of(site, who, segment, assigned=assigned)
     names = [*found.entries] if found else []
     running = assigned.running.get(who.name or "", "")
     names += [running] if running in site.loadouts else []
+    private = private_roots(site)
+    if site.tunnel and who.name is None:
+        return frozenset()
     if not _in_other_ways(site):
         roots = [site.loadouts[name].root for name in names] if way == "files" else []
-        return frozenset(root for root in roots if root)
+        return frozenset(root for root in roots if root and (root in private) is site.tunnel)
     whole = (settings_of(site, who, segment, name, assigned) for name in names)
     return frozenset(
         one.loadout.root for one in whole
         if one and one.loadout and one.loadout.root and one.way == way
+        and (one.loadout.root in private) is site.tunnel
     )  # fmt: skip
 
 

@@ -10,6 +10,9 @@ SLATE = "daskel.slate"
 SIZE = "daskel.size"  # bytes that may be changed in memory
 MULTICAST = "daskel.multicast"  # the group that the image is sent to
 TELL = "daskel.tell"  # where it is told how far it is
+PRIVATE = "daskel.private"  # server, port, own address and the server's in the tunnel
+KEY = "daskel.key"  # where its key may be
+CONTACT = "daskel.contact"  # where it says that it has none, and what keeps the tunnel from working
 ADDRESS, ROUTER = "daskel.address", "daskel.router"
 
 

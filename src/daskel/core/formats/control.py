@@ -208,6 +208,55 @@ class Home(TypedDict):
     target: NotRequired[str | None]  # where they are being moved to, when nothing was changed
 
 
+class WaitingKey(TypedDict):
+    """A client that waits with a key for its private root."""
+
+    client: str
+    mac: str
+    segment: str
+    place: str  # where the machine keeps it
+    word: str  # that its screen shows
+
+
+class KeyWaits(TypedDict):
+    """The same among those that wait in the lobby."""
+
+    key: WaitingKey
+
+
+class ClientKey(TypedDict):
+    """A client's key that is admitted."""
+
+    client: str
+    mac: str
+    place: str
+    since: float  # seconds since 1970
+    public: str  # hexadecimal
+    fits: bool  # no: the client is another machine now
+    handshake: float  # when the tunnel was used last, in seconds since 1970; 0: not since the start
+
+
+class ClientKeys(TypedDict):
+    """Whose keys are known, and who waits with one."""
+
+    keys: list[ClientKey]
+    waiting: list[WaitingKey]
+    by: str  # what the tunnel is made by
+
+
+class KeyAdmitted(TypedDict):
+    """A client's key is admitted."""
+
+    admitted: str
+    place: str
+
+
+class KeyRevoked(TypedDict):
+    """A client's key is not heard any more."""
+
+    revoked: str
+
+
 class TakenAway(TypedDict):
     """A slate that was closed or wiped."""
 

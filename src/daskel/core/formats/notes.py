@@ -7,7 +7,7 @@ from typing import Literal
 
 from typing_extensions import TypedDict
 
-Note = Literal["built", "warning", "once", "slate", "finding", "taken over", "kept", "ended"]
+Note = Literal["built", "warning", "once", "slate", "key", "finding", "taken over", "kept", "ended"]
 
 NOTES: Mapping[Note, str] = {
     "built": "A boot loader was built.",

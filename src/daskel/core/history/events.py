@@ -279,6 +279,7 @@ class ImageStep(Enum):
     FETCHING = "fetching"  # into memory
     MOUNTED = "mounted"
     FAILED = "failed"
+    TUNNEL = "tunnel"  # is up; a private root comes through it
     RECONNECTED = "reconnected"  # the connection of its block device was lost, and is there again
 
 
@@ -292,6 +293,8 @@ class ImageFailure(Enum):
     MODULES = "modules"  # the kernel cannot do what is needed
     MOUNT = "mount"  # the image, or what is kept, cannot be mounted
     NETWORK = "network"  # no card, or no address
+    KEY = "key"  # none that fits, or no place for one
+    TUNNEL = "tunnel"  # nothing comes through it
     ARGUMENTS = "arguments"  # of the kernel: they do not say what to mount
     INTERNAL = "internal"  # anything else
 

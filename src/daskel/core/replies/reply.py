@@ -136,7 +136,7 @@ class Replies:
         if question.who.name is not None:
             named = site.origin("client", question.who.name)
             settings.append(Setting(Code.HOST_NAME, question.who.name.encode(), named))
-        by_files = found.way == "files"
+        by_files = found.way == "files" and not found.is_private  # nobody gets that in clear
         if found.loadout and found.loadout.root and found.loadout_name and by_files:
             root = nfs_root(
                 site, found, site.segments[question.segment], found.loadout.root, self.ports

@@ -9,7 +9,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 from types import MappingProxyType
-from typing import Generic, TypeVar, cast
+from typing import Any, Generic, TypeVar, cast
 
 from daskel.core.site.key_types import Delivery, Fetch, LoaderKind, OptionValue, SecureBoot
 from daskel.core.site.model import Site
@@ -115,6 +115,7 @@ class Effective:
     loadout_name: str | None  # what boots when nobody chooses
     loadout: Loadout | None
     delivery: Sourced[Delivery] | None  # how the loadout's root comes; None without one
+    private: Sourced[bool] | None  # whether it comes through the tunnel alone; None without one
     arguments: tuple[Sourced[str], ...]  # templates not yet filled in
     options: Mapping[str, Sourced[OptionValue]]  # those that are switched on
     boot_files: tuple[Mapping[str, Sourced[str]], ...]  # by kind of firmware; strongest layer first
@@ -142,6 +143,11 @@ class Effective:
     def way(self) -> Delivery:
         """How its root comes."""
         return self.delivery.value if self.delivery else "files"
+
+    @property
+    def is_private(self) -> bool:
+        """Its root comes through the tunnel alone."""
+        return self.private is not None and self.private.value
 
     @property
     def in_raw_frames(self) -> bool:
@@ -218,11 +224,15 @@ class _Whole:
         choice = site.choices.get(self.boot.value) if self.boot else None
         chosen = entry or (choice.chosen if choice else self.boot.value if self.boot else None)
         loadout = site.loadouts.get(chosen) if chosen else None
-        delivery = self._delivery(site, chosen or "", loadout) if loadout else None
-        otherwise = delivery and (delivery.value != "files" or site.ipv4)
+        delivery: Sourced[Delivery] | None
+        delivery = self._said(site, chosen or "", loadout, "delivery") if loadout else None
+        private = self._said(site, chosen or "", loadout, "private") if loadout else None
+        otherwise = delivery and (
+            delivery.value != "files" or site.ipv4 or (private and private.value)
+        )
         if loadout and delivery and otherwise and chosen in site.own_kernels:
             made = of_path(site, loadout.kernel)
-            update = boots(loadout.root or "", made and made[1], site, chosen, delivery.value)
+            update = boots(loadout.root or "", made and made[1], site, chosen, by_image=True)
             loadout = loadout.model_copy(update=update)
         below, *own = self._put_together(site, chosen)
         for layer in own:
@@ -240,6 +250,7 @@ class _Whole:
             loadout_name=chosen if loadout else None,
             loadout=loadout,
             delivery=delivery,
+            private=private,
             arguments=below.arguments,
             options=below.options,
             boot_files=below.boot_files,
@@ -254,18 +265,20 @@ class _Whole:
         own = (_layer(site, path) for path in paths if path[0] == "client")
         return (_merged(site, common), *(layer for layer in own if layer.says_anything))
 
-    def _delivery(self, site: Site, name: str, loadout: Loadout) -> Sourced[Delivery] | None:
-        """The client's own, else the loadout's, its strongest group's, the root's."""
+    def _said(self, site: Site, name: str, loadout: Loadout, key: str) -> Sourced[Any] | None:
+        """How the root comes: the client's own, else the loadout's, its strongest group's, the
+        root's."""
         rules = site.roots.get(loadout.root or "")
         if rules is None:
             return None
         groups = [path for path in reversed(self.layers) if path[0] == "group"]
-        said = [("client", self.name, self.client.delivery), ("loadout", name, loadout.delivery)]
-        said += [("group", group, site.groups[group].delivery) for _, group in groups]
-        for kind, table, value in said:
+        said = [("client", self.name, self.client), ("loadout", name, loadout)]
+        said += [("group", group, site.groups[group]) for _, group in groups]
+        for kind, table, layer in said:
+            value = getattr(layer, key)
             if value is not None:
-                return Sourced(value, site.origin(kind, table, "delivery"))
-        return Sourced(rules.delivery, site.origin("root", loadout.root or "", "delivery"))
+                return Sourced(value, site.origin(kind, table, key))
+        return Sourced(getattr(rules, key), site.origin("root", loadout.root or "", key))
 
     def _paths(self, site: Site, loadout: str | None) -> Iterable[tuple[str, ...]]:
         """The tables that are layers, from weak to strong; the loadout is below the client."""

@@ -64,6 +64,7 @@ class Site:
     published: Published = field(default_factory=dict)  # what roots boot with
     own_kernels: frozenset[str] = frozenset()  # loadouts that boot the kernel of their root
     ipv4: Mapping[str, Segment] = field(default_factory=dict)  # see `over_ipv6`
+    tunnel: bool = False  # as it is inside of the tunnel: see `private`
     own: str | None = None  # whose addresses its segments have: see `several`
     elsewhere: frozenset[str] = frozenset()  # clients whose kept slates another server has
     by_mac: Mapping[str, str] = field(init=False)  # MAC address to client name

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from daskel.core.site.key_types import Delivery
 from daskel.core.site.model import Site
 from daskel.core.site.published import CLIENT, FOLDER, INITRD, KERNEL, BootSet, Published, path_of
 
@@ -37,14 +36,13 @@ def with_published(site: Site, published: Published) -> Site:
 
 
 def boots(
-    root: str, made: BootSet | None, site: Site, loadout: str, delivery: Delivery = "files"
+    root: str, made: BootSet | None, site: Site, loadout: str, *, by_image: bool = False
 ) -> dict[str, object]:
     """The kernel and initrds of a loadout that boots what a version has: its own, the one that
-    mounts what its own does not, and those that the loadout names itself."""
+    mounts what its own does not (`by_image`: it does), and those that the loadout names itself."""
     more = tuple(p for p in site.loadouts[loadout].initrd if of_path(site, p) is None)
     if made is None or KERNEL not in made.files:
         return {"kernel": None, "initrd": more}
-    by_itself = delivery == "files" and not site.ipv4  # no initrd mounts a root over IPv6
-    wanted = (INITRD,) if by_itself else (INITRD, CLIENT)
+    wanted = (INITRD, CLIENT) if by_image or site.ipv4 else (INITRD,)  # none mounts one over IPv6
     own = [path_of(root, made.name, file) for file in wanted if file in made.files]
     return {"kernel": path_of(root, made.name, KERNEL), "initrd": (*own, *more)}

@@ -256,7 +256,7 @@ def _written(value: object, title: str) -> str:
     if isinstance(value, Mapping):
         pairs = (f"{json.dumps(k)} = {_written(v, '')}" for k, v in value.items())
         return "{ " + ", ".join(pairs) + " }"
-    return json.dumps(value) if isinstance(value, (str, int)) else str(value)
+    return json.dumps(value if isinstance(value, (str, int, float)) else str(value))
 
 
 # --- what `check` says ---
@@ -276,7 +276,7 @@ def _site_with(table: str, key: str, value: str) -> tuple[str, int]:
     named = f"{table}.{_NAMED[table]}" if table in _NAMED else table
     around = {**_AROUND}
     kept = {k: v for k, v in around.get(named, {}).items() if (table, key) not in _ALONE}
-    if table.removeprefix("site.") in PARTS:
+    if "certificate" in PARTS.get(table.removeprefix("site."), SiteTable).model_fields:
         kept = {"certificate": '"boot.pem"', "key": '"boot.key"'}
     around[named] = kept | {key: value}
     lines: list[str] = []

@@ -67,5 +67,6 @@ def on_its_slate(site: Site, found: Effective, assigned: Assigned) -> Effective:
     made = site.published[loadout.root].of(version) if loadout.root in site.published else None
     if made is None:
         return found
-    update = boots(loadout.root, made, site, name, found.way)
+    by_image = found.way != "files" or found.is_private
+    update = boots(loadout.root, made, site, name, by_image=by_image)
     return replace(found, loadout=loadout.model_copy(update=update))

@@ -9,6 +9,7 @@ it is later than the first.
 from __future__ import annotations
 
 from collections.abc import Mapping
+from ipaddress import IPv6Network
 from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -24,6 +25,7 @@ from daskel.core.site.key_types import (
     Duration,
     Fetch,
     Flag,
+    KeyPlace,
     Listening,
     LoaderKind,
     Login,
@@ -224,7 +226,50 @@ class Https(Table):
     """
 
 
-PARTS: dict[str, type[Table]] = {"https": Https, "signing": Signing}  # tables inside [site]
+class Private(Table):
+    """The tunnel (WireGuard) that private roots come through, and where clients keep their keys."""
+
+    network: Network6 = IPv6Network("fd64:6173:6b65::/64")
+    """The network inside of the tunnel. The server has its first address, each client one that
+    follows from its MAC address; nobody outside sees them.
+
+    Example: "fd61:5eca::/64"
+    Wrong: "10.99.0.0/16"
+    """
+
+    port: Annotated[Whole, Field(gt=0, lt=65536)] = 51820
+    """The UDP port of the tunnel, on the server and on its clients.
+
+    Example: 51820
+    Wrong: "wireguard"
+    """
+
+    interface: Annotated[str, Field(pattern=r"^[a-z][a-z0-9_-]{0,14}$")] = "daskel0"
+    """What the tunnel's interface is called on the server.
+
+    Example: "private0"
+    Wrong: "Private 0"
+    """
+
+    secret: str = "private.key"
+    """The file with the server's key, relative to the site file; made when it is missing. Only root
+    can read it.
+
+    Example: "/etc/daskel/private.key"
+    Wrong: 5
+    """
+
+    key: Annotated[tuple[KeyPlace, ...], Field(min_length=1)] = ("variable", "medium")
+    """Where a client looks for its key, one after the other: a variable of its UEFI firmware, or a
+    small medium with the label DASKEL.
+
+    Example: ["medium"]
+    Wrong: ["disk"]
+    """
+
+
+# Tables inside [site].
+PARTS: dict[str, type[Table]] = {"https": Https, "signing": Signing, "private": Private}
 
 
 class SiteTable(LayerTable):
@@ -304,6 +349,14 @@ class SiteTable(LayerTable):
 
     Example: { certificate = "keys/site.pem", key = "keys/site.key" }
     Wrong: { certificate = "keys/site.pem" }
+    """
+
+    private: Annotated[Private | None, AtStart] = None
+    """The tunnel that private roots come through (`private = true`): [site.private], or in one
+    line. {} has all that is usual.
+
+    Example: { network = "fd61:5eca::/64" }
+    Wrong: { network = "fd61:5eca::1" }
     """
 
     state: Annotated[StorePlace, AtStart] = "/var/lib/daskel/state.db"
@@ -629,6 +682,14 @@ class Root(Table):
     Wrong: 5
     """
 
+    private: Flag = False
+    """Whether it comes through an encrypted tunnel alone, to clients whose key was admitted: nobody
+    on the wire reads or changes what they read and write. See `private` in [site].
+
+    Example: true
+    Wrong: "yes"
+    """
+
     delivery: Delivery = "files"
     """How the root comes to its clients: its files by NFS ("files"), a sealed version as one
     compressed image of which each block is read when it is needed ("blocks"), or the whole image
@@ -724,6 +785,13 @@ class Loadout(LayerTable):
 
     Example: "notebook"
     Wrong: "notebok"
+    """
+
+    private: Flag | None = None
+    """Whether the root comes through an encrypted tunnel alone; as the root says when not given.
+
+    Example: true
+    Wrong: "yes"
     """
 
     delivery: Delivery | None = None
@@ -939,6 +1007,13 @@ class Group(LayerTable):
     Wrong: "wiped"
     """
 
+    private: Flag | None = None
+    """Whether the root comes through an encrypted tunnel alone; as the root says when not given.
+
+    Example: true
+    Wrong: "yes"
+    """
+
     delivery: Delivery | None = None
     """How their root comes; as their loadout or the root says when not given.
 
@@ -991,6 +1066,13 @@ class Client(LayerTable):
 
     Example: "fresh"
     Wrong: "wiped"
+    """
+
+    private: Flag | None = None
+    """Whether the root comes through an encrypted tunnel alone; as the root says when not given.
+
+    Example: true
+    Wrong: "yes"
     """
 
     delivery: Delivery | None = None

@@ -63,6 +63,8 @@ _IMAGE = {  # what is to be done when an initrd could not mount its root
     ImageFailure.MODULES: "install a kernel in the root that has them (Debian: linux-image-amd64)",
     ImageFailure.MOUNT: "its screen says more; daskel slate wipe begins anew with what it keeps",
     ImageFailure.NETWORK: "make the initrd with all network drivers (Debian: MODULES=most)",
+    ImageFailure.KEY: "daskel keys list shows whose key is known; see the guide on private roots",
+    ImageFailure.TUNNEL: "let its UDP port through the server's firewall",
     ImageFailure.ARGUMENTS: "somebody changed the line on its screen, or its boot loader did",
     ImageFailure.INTERNAL: "its screen says more; press Enter there for a shell",
 }

@@ -1,0 +1,64 @@
+"""Private roots: what keeps them from coming, or from being private, before a client sees it; and
+what a place for keys protects from."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+
+from daskel.core.boot.arguments import representatives
+from daskel.core.site.finding import Finding, Severity
+from daskel.core.site.layers import effective
+from daskel.core.site.model import Site
+from daskel.core.site.private import private_roots
+
+PROTECTS = {  # by the place of the key; docs/security.md has the whole table
+    "variable": "who listens on the wire; not: other systems that are booted on the machine",
+    "medium": "who listens on the wire; not: who takes the medium",
+}
+
+
+def check_private(site: Site, only: Collection[str] | None = None) -> Iterator[Finding]:
+    """Roots that are private for some and in clear for others; a tunnel that cannot be."""
+    private, rules = private_roots(site), site.settings.private
+    if not private:
+        return
+    said: set[tuple[str, str]] = set()
+    for name in representatives(site, only):
+        for entry in effective(site, name).entries:
+            found = effective(site, name, None, entry)
+            root = found.loadout.root if found.loadout else None
+            if root in private and not found.is_private and found.private:
+                problem = f"the root {root} is private for others, and {name} would get it in clear"
+                key = (problem.partition(", and")[0], str(found.private.origin))
+                if key not in said:
+                    said.add(key)
+                    remedy = "private = true here, too; or give it another root"
+                    yield Finding(Severity.ERROR, found.private.origin, problem, remedy)
+    for name, segment in site.segments.items():
+        loadout = site.loadouts.get(segment.unknown)
+        if loadout and loadout.root in private:
+            origin = site.origin("segment", name, "unknown")
+            problem = (
+                f"unknown machines cannot have the private root {loadout.root}: they have no key"
+            )
+            yield Finding(Severity.ERROR, origin, problem, 'unknown = "lobby"')
+    if rules is None:
+        return  # which is said with each client
+    origin = site.origin("site", "private")
+    if site.settings.nfs == "kernel":
+        problem = 'private roots are served by Daskel itself, not with nfs = "kernel"'
+        yield Finding(Severity.ERROR, site.origin("site", "nfs"), problem, "leave one of them out")
+    if len(site.servers) > 1:
+        problem = "private roots with several servers are not possible: each has a key of its own"
+        yield Finding(Severity.ERROR, origin, problem, "leave one of them out")
+    for name, segment in site.segments.items():
+        if segment.network6 and segment.network6.overlaps(rules.network):
+            problem = f"the tunnel's network {rules.network} overlaps segment {name}'s "
+            problem += f"({segment.network6})"
+            remedy = 'choose another one: private = { network = "fd61:5eca::/64" }'
+            yield Finding(Severity.ERROR, origin, problem, remedy)
+    if rules.network.prefixlen > 96:
+        problem = (
+            f"{rules.network} is too small: clients' addresses follow from their MAC addresses"
+        )
+        yield Finding(Severity.ERROR, origin, problem, "choose a /64")
