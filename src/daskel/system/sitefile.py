@@ -110,6 +110,13 @@ class SiteFile:
         return (self.folder(own.certificate), self.folder(own.key)) if own else None
 
     @property
+    def secret(self) -> Path | None:
+        """The key of the tunnel."""
+        assert self.site
+        rules = self.site.settings.private
+        return self.folder(rules.secret) if rules else None
+
+    @property
     def state(self) -> Path:
         """The store; where that is a database, what begins like the server's own files."""
         assert self.site

@@ -13,7 +13,7 @@ import os
 import re
 import shutil
 import subprocess
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from importlib.resources import files
 from pathlib import Path, PurePosixPath
@@ -35,8 +35,15 @@ _PERL = "/usr/bin/perl"
 # Folders of the initrds that know what to do with the files below: of initramfs-tools, of dracut
 _MAKERS = ("scripts/functions", "usr/lib/dracut/", "lib/dracut/")
 NEEDED = ("squashfs", "overlay", "nbd", "loop")
-# ext4 for slates that are kept; the last two for roots over IPv6
-_USEFUL = ("ext4", "af_alg", "algif_hash", "sha256_generic", "ipv6", "nfsv3")
+# ext4 for slates that are kept; then for roots over IPv6; the last two for private ones
+_USEFUL = (
+    "ext4", "af_alg", "algif_hash", "sha256_generic", "ipv6", "nfsv3", "wireguard", "efivarfs",
+)  # fmt: skip
+# For a small medium with a client's key, which nothing else is loaded for
+_MEDIA = (
+    "virtio_blk", "xhci_pci", "ehci_pci", "uhci_hcd", "ohci_pci", "usb_storage", "uas", "sd_mod",
+    "sdhci_pci", "sdhci_acpi", "mmc_block",
+)  # fmt: skip
 # Numbers of system calls that perl has no function for (Linux, by processor)
 _CALLS = {
     "x86": {
@@ -45,6 +52,7 @@ _CALLS = {
         "finit_module": 313,
         "clock_gettime": 228,
         "mount": 165,
+        "getrandom": 318,
     },
     "arm64": {
         "mlockall": 230,
@@ -52,6 +60,7 @@ _CALLS = {
         "finit_module": 273,
         "clock_gettime": 113,
         "mount": 40,
+        "getrandom": 278,
     },
 }
 _FOLDERS = ("daskel", "daskel/bin", "daskel/lib", "daskel/modules")  # of our own: a link of the
@@ -157,7 +166,10 @@ def client_files(tree: Path) -> dict[str, tuple[int, bytes]]:
         problem = f"roots for {chosen.processor} cannot be delivered as an image"
         raise MissingRequirementError(problem, 'choose delivery = "files"')
     interpreter, libraries = _perl(tree)
-    modules = list(_modules(tree, chosen.release))
+    modules = list(_modules(tree, chosen.release, (*NEEDED, *_USEFUL)))
+    loaded = [module.name for module in modules]
+    known = set(loaded)
+    modules += [m for m in _modules(tree, chosen.release, _MEDIA) if m.name not in known]
     client = files("daskel.system.roots").joinpath("client")
     script = client.joinpath("daskel.pl").read_bytes()
     loader = f"/daskel/lib/{PurePosixPath(interpreter).name}" if interpreter else ""
@@ -173,7 +185,11 @@ def client_files(tree: Path) -> dict[str, tuple[int, bytes]]:
         "daskel/bin/perl": (0o755, libraries.pop(_PERL)),
         **{f"daskel/lib/{PurePosixPath(p).name}": (0o755, d) for p, d in libraries.items()},
         **{f"daskel/modules/{m.name}.ko": (0o644, m.data) for m in modules},
-        "daskel/modules/order": (0o644, "".join(f"{m.name}\n" for m in modules).encode()),
+        "daskel/modules/order": (0o644, "".join(f"{name}\n" for name in loaded).encode()),
+        "daskel/modules/media": (
+            0o644,
+            "".join(f"{m.name}\n" for m in modules[len(loaded) :]).encode(),
+        ),
         "scripts/daskel": (0o755, client.joinpath("initramfs-tools.sh").read_bytes()),
         f"{hooks}/cmdline/99-daskel.sh": (
             0o755,
@@ -193,8 +209,8 @@ def _perl(tree: Path) -> tuple[str, dict[str, bytes]]:
     return found.program.interpreter if found.program else "", dict(found.files)
 
 
-def _modules(tree: Path, release: str) -> Iterator[Module]:
-    """Those that are needed and not built in, each behind what it depends on."""
+def _modules(tree: Path, release: str, wanted: Sequence[str]) -> Iterator[Module]:
+    """Those that are wanted and not built in, each behind what it depends on."""
     base = inside(tree, f"lib/modules/{release}")
     if base is None:
         remedy = "install them with the kernel: daskel root edit"
@@ -220,7 +236,7 @@ def _modules(tree: Path, release: str) -> Iterator[Module]:
         problem = f"the kernel {release} has no module {', '.join(missing)}"
         remedy = "install another kernel in the root (Debian: linux-image-amd64)"
         raise MissingRequirementError(problem, remedy)
-    for name in (*NEEDED, *_USEFUL):
+    for name in wanted:
         yield from with_needed(name)
 
 

@@ -14,6 +14,7 @@ my ($INET, $INET6, $NETLINK, $ALG) = (2, 10, 16, 38);
 my ($STREAM, $DGRAM, $RAW, $SEQPACKET) = (1, 2, 3, 5);
 my $PLACE = '/run/daskel';
 my (%WORD, %CONFIG, $KMSG);
+my $OPEN = 0;                                                              # the tunnel is up
 
 sub say_ {
   print STDERR "daskel: @_\n";
@@ -126,7 +127,8 @@ sub request {
 
 sub report {
   my (%told) = @_;
-  return unless $WORD{tell} =~ /^($HOST):(\d+)$/;
+  my $where = $WORD{private} && !$OPEN ? $WORD{contact} : $WORD{tell};
+  return unless $where =~ /^($HOST):(\d+)$/;
   my ($host, $port) = ($1, $2);
   my $body = join '', map { "$_=$told{$_}\n" } sort keys %told;
   my $length = length $body;
@@ -480,8 +482,9 @@ sub run {
 }
 
 sub load_modules {
+  my ($list) = @_;
   my $options = '';
-  for my $name (lines('/daskel/modules/order')) {
+  for my $name (lines("/daskel/modules/$list")) {
     open(my $f, '<', "/daskel/modules/$name.ko") or next;
     syscall($CONFIG{finit_module}, fileno($f), $options, 0);                           # it may be there already
   }
@@ -552,6 +555,291 @@ sub files {
   my $readonly = $WORD{slate} eq 'none' ? 1 : 0;
   my $done = syscall($CONFIG{mount}, $from, $to, $type, $readonly, $options);
   failed('mount', "$host does not let this machine mount /$path: $!") if $done;
+}
+
+# --- the tunnel (WireGuard) that private roots come through ---
+
+my $GUID = '5d2c9a64-7c1f-4a3e-9b58-6461736b656c';
+my $VARIABLE = "/sys/firmware/efi/efivars/DaskelKey-$GUID";
+my ($LABEL, $FILE) = ('DASKEL', 'KEY');
+
+sub nested { attribute($_[0] | 0x8000, $_[1]) }
+
+# A request to the kernel, and the messages that it answers with.
+sub kernel {
+  my ($protocol, $type, $flags, $body) = @_;
+  socket(my $n, $NETLINK, $RAW, $protocol) or failed('internal', "netlink: $!");
+  bind($n, pack('S S L L', $NETLINK, 0, 0, 0)) or failed('internal', "netlink: $!");
+  send($n, pack('L S S L L', 16 + length $body, $type, 1 | $flags, ++$sequence, 0) . $body, 0) or failed('internal', "netlink: $!");
+  my @found;
+  while (1) {
+    defined recv($n, my $in, 1 << 18, 0) or failed('internal', "netlink: $!");
+    while (length $in >= 16) {
+      my ($length, $kind, undef, $number) = unpack('L S S L', $in);
+      my $one = substr($in, 16, $length - 16);
+      $in = substr($in, ($length + 3) & ~3);
+      next if $number != $sequence;
+      if ($kind == 2) {                                                          # NLMSG_ERROR
+        my $error = unpack('l', $one);
+        $! = -$error;
+        die "$!\n" if $error;
+        return @found;
+      }
+      return @found if $kind == 3;                                               # NLMSG_DONE
+      push @found, $one;
+    }
+  }
+}
+
+sub wireguard {
+  my ($command, $flags, $data) = @_;
+  my %family = attributes(substr((kernel(16, 16, 4, pack('C C S', 3, 1, 0) . attribute(2, "wireguard\0")))[0], 4));
+  return map { substr($_, 4) } kernel(16, unpack('S', $family{1}), $flags, pack('C C S', $command, 1, 0) . $data);
+}
+
+sub index_of { my ($name) = @_; my ($index) = lines("/sys/class/net/$name/ifindex"); return $index }
+
+sub device_made {
+  my ($name) = @_;
+  device_gone($name);
+  my $kind = attribute(3, "$name\0") . attribute(4, pack('L', 1420)) . nested(18, attribute(1, "wireguard\0"));
+  eval { kernel(0, 16, 0x604, pack('C x S l L L', 0, 0, 0, 0, 0) . $kind); 1 }    # RTM_NEWLINK
+    or failed('modules', 'the kernel of this root has no WireGuard: ' . $@);
+}
+
+sub device_gone {
+  my ($name) = @_;
+  my $index = index_of($name) or return;
+  kernel(0, 17, 4, pack('C x S l L L', 0, 0, $index, 0, 0));                     # RTM_DELLINK
+}
+
+# The public key that belongs to a private one, as the kernel says.
+sub public_of {
+  my ($key) = @_;
+  device_made('daskel-key');
+  wireguard(1, 4, attribute(2, "daskel-key\0") . attribute(3, $key));
+  my %device = attributes((wireguard(0, 0x304, attribute(2, "daskel-key\0")))[0]);
+  device_gone('daskel-key');
+  return $device{4};
+}
+
+sub base64 { my $u = substr(pack('u', $_[0]), 1); chomp $u; $u =~ tr{`!-_}{AB-Za-z0-9+/}; substr($u, 0, 43) . '=' }
+
+sub raw { my $u = substr($_[0], 0, 43) . 'A'; $u =~ tr{A-Za-z0-9+/}{`!-_}; substr(unpack('u', '@' . $u . "\n"), 0, 32) }
+
+sub sum_of {
+  my ($data) = @_;
+  my $file = "$PLACE/sum";
+  open(my $f, '>', $file) or failed('internal', "$file: $!");
+  print $f $data;
+  close $f;
+  my $sum = digest($file);
+  unlink $file;
+  return $sum;
+}
+
+# Six letters that belong to the keys of both ends, and to this contact alone (core/boot/contact.py).
+sub word_of {
+  my $bits = unpack('B30', pack('H*', sum_of(join '', @_)));
+  my @letters = split //, 'ABCDEFGHJKLMNPQRSTUVWXYZ23456789';
+  return join '', map { $letters[oct '0b' . substr($bits, 5 * $_, 5)] } 0 .. 5;
+}
+
+# Asks the server outside of the tunnel; what it answers, a name and a value in each line.
+sub ask {
+  my ($path, %told) = @_;
+  $WORD{contact} =~ /^($HOST):(\d+)$/ or failed('arguments', 'no daskel.contact=');
+  my ($host, $port) = ($1, $2);
+  my $body = join '', map { "$_=$told{$_}\n" } sort keys %told;
+  my ($s, $status, $headers, $got) = request($host, $port, 'POST', "daskel/private/$path", 'Content-Length: ' . length($body) . "\r\n", $body);
+  $got .= take($s, $headers->{'content-length'} - length $got);
+  (my $said = $got) =~ s/\s+/ /g;
+  failed('key', "the server refuses this machine's key: $said") if $status != 200;
+  return map { /^(\w+)=(.*)/ ? ($1, $2) : () } split /\n/, $got;
+}
+
+# --- where the key is: its private part and the server's public one, 32 bytes each ---
+
+sub in_variable {
+  return unless -d '/sys/firmware/efi';
+  opendir(my $there, '/sys/firmware/efi/efivars') or return;
+  my $mounted = grep { !/^\./ } readdir $there;
+  system('mount -t efivarfs efivarfs /sys/firmware/efi/efivars 2>/dev/null') unless $mounted;
+  return unless open(my $f, '<', $VARIABLE);
+  my $count = sysread($f, my $data, 4096);
+  failed('key', "the UEFI variable with this machine's key has $count bytes, not 68: it is damaged") if $count != 68;
+  return (substr($data, 4, 32), substr($data, 36, 32));
+}
+
+sub to_variable {
+  my ($data) = @_;
+  -d '/sys/firmware/efi/efivars' or failed('key', 'this machine has no UEFI variables: no UEFI firmware, or its kernel does not show them');
+  if (open(my $f, '<', $VARIABLE)) {
+    my $flags = pack('q', 0);
+    ioctl($f, 0x80086601, $flags);                                               # FS_IOC_GETFLAGS
+    $flags = pack('q', unpack('q', $flags) & ~0x10);
+    ioctl($f, 0x40086602, $flags);                                               # FS_IOC_SETFLAGS: not immutable
+  }
+  open(my $f, '>', $VARIABLE) or failed('key', "the UEFI variable cannot be written: $!");
+  defined syswrite($f, pack('L', 7) . $data) or failed('key', "the UEFI variable cannot be written: $!");
+  close $f or failed('key', "the UEFI variable cannot be written: $!");
+}
+
+sub at { my ($f, $at, $count) = @_; sysseek($f, $at, 0); my $data = ''; sysread($f, $data, $count); return $data }
+
+# The file on a small medium (FAT), read and written in its place without a driver for that: the
+# device, and where it begins.
+sub medium {
+  opendir(my $devices, '/sys/class/block') or return;
+  for my $name (sort grep { !/^(\.|loop|ram|nbd)/ } readdir $devices) {
+    open(my $f, '<', "/dev/$name") or next;
+    my $head = at($f, 0, 512);
+    next if length $head < 512 || substr($head, 510, 2) ne "\x55\xaa";
+    my ($bytes, $sectors, $reserved, $fats, $roots, $size) = unpack('x11 S C S C S x3 S', $head);
+    my $wide = substr($head, 82, 5) eq 'FAT32';
+    next unless $wide || substr($head, 54, 3) eq 'FAT';
+    my ($label) = unpack('A11', substr($head, $wide ? 71 : 43, 11));
+    next if $label ne $LABEL;
+    my ($wide_size, $first) = unpack('x36 L x4 L', $head);
+    failed('key', "/dev/$name has the label $LABEL, and a damaged file system") if $bytes < 512 || $bytes > 4096 || !$sectors || !$fats;
+    my $root = ($reserved + $fats * ($wide ? $wide_size : $size)) * $bytes;
+    my $data = $root + $roots * 32;
+    $root = $data + ($first - 2) * $sectors * $bytes if $wide;
+    my $folder = at($f, $root, $wide ? $sectors * $bytes : $roots * 32);
+    while (length $folder >= 32) {
+      my $entry = substr($folder, 0, 32, '');
+      last if substr($entry, 0, 1) eq "\0";
+      next if ord(substr $entry, 11, 1) & 0x18;                                  # a label, a folder
+      my ($base, $ending) = unpack('A8 A3', $entry);
+      next if $base ne $FILE || $ending ne '';
+      my ($high, $low, $length) = unpack('x20 S x4 S L', $entry);
+      my $cluster = $wide ? $high << 16 | $low : $low;
+      failed('key', "the file $FILE on /dev/$name is empty: it needs 128 bytes") if $length < 128 || $cluster < 2;
+      return ("/dev/$name", $data + ($cluster - 2) * $sectors * $bytes);
+    }
+    failed('key', "/dev/$name has the label $LABEL, and no file $FILE");
+  }
+  return;
+}
+
+sub in_medium {
+  my ($device, $at) = medium();
+  return unless $device;
+  open(my $f, '<', $device) or failed('key', "$device: $!");
+  my $text = at($f, $at, 128);
+  my $one = qr{[A-Za-z0-9+/]{43}=};
+  return unless $text =~ /^($one)\n($one)\n/;
+  return (raw($1), raw($2));
+}
+
+sub to_medium {
+  my ($data) = @_;
+  my ($device, $at) = medium();
+  $device or failed('key', "no medium has the label $LABEL: daskel keys medium makes one");
+  open(my $f, '+<', $device) or failed('key', "$device cannot be written: $!");
+  my $block = at($f, $at, 512);
+  my $text = base64(substr $data, 0, 32) . "\n" . base64(substr $data, 32) . "\n";
+  substr($block, 0, length $text) = $text;
+  sysseek($f, $at, 0);
+  syswrite($f, $block) == length $block or failed('key', "$device cannot be written: $!");
+  system('sync');
+}
+
+my %FROM = (variable => \&in_variable, medium => \&in_medium);
+my %TO = (variable => \&to_variable, medium => \&to_medium);
+
+# A key and the server's that it was admitted by, and their place; nothing where there is none yet.
+sub key_kept {
+  my @places = split /,/, $WORD{key};
+  load_modules('media') if grep { $_ eq 'medium' } @places;
+  for my $try (1 .. 20) {                                                        # a medium may take its time
+    for my $place (grep { $try == 1 || $_ eq 'medium' } @places) {
+      my ($key, $server) = $FROM{$place} ? $FROM{$place}->() : ();
+      return ($key, $server, $place) if $key;
+    }
+    last if !grep { $_ eq 'medium' } @places || medium();
+    select(undef, undef, undef, 0.25);
+  }
+  return;
+}
+
+# Where a new key can be kept.
+sub place_for_key {
+  for my $place (split /,/, $WORD{key}) {
+    return $place if $place eq 'variable' && -d '/sys/firmware/efi/efivars';
+    return $place if $place eq 'medium' && medium();
+  }
+  failed('key', "there is no place for this machine's key ($WORD{key}): daskel keys medium makes one on a small medium");
+}
+
+# The server is told the key, and both ends show a word: a commitment comes before the key, so that
+# nobody between them can look for keys that have the same word.
+sub contact {
+  my ($public, $place, $keeps) = @_;
+  my %told = ask('contact', commitment => sum_of($public), place => $place);
+  my $server = raw($told{server});
+  $keeps->($server);
+  ask('key', id => $told{id}, key => base64($public));
+  my $word = word_of($public, $server, $told{nonce});
+  say_("this machine's key is not admitted yet. Its word:  $word");
+  say_("it goes on by itself when somebody who sees the same word says so: daskel lobby");
+  return $server;
+}
+
+sub answers {
+  my ($host, $seconds) = @_;
+  my ($port) = $WORD{tell} =~ /:(\d+)$/;
+  my $until = uptime() + $seconds;
+  while (uptime() < $until) {
+    socket(my $s, family($host), $STREAM, 0) or failed('internal', "socket: $!");
+    patience($s, 3);
+    return 1 if connect($s, address($host, $port));
+    select(undef, undef, undef, 0.3);
+  }
+  return 0;
+}
+
+sub tunnel {
+  return if $OPEN || !$WORD{private};
+  my ($outside, $port, $own, $inner) = split /,/, $WORD{private};
+  my $began = uptime();
+  my ($key, $server, $place) = key_kept();
+  if (!$key) {
+    $place = place_for_key();
+    $key = "\0" x 32;
+    syscall($CONFIG{getrandom}, $key, 32, 0) == 32 or failed('internal', "no random numbers: $!");
+  }
+  my $public = public_of($key);
+  my $keeps = sub {
+    my ($theirs) = @_;
+    my $known = $server || $theirs;
+    failed('key', "the server has another key than the one that this machine was admitted by; somebody else may answer in its place") if $known ne $theirs;
+    $TO{$place}->($key . $theirs) unless $server;
+    $server = $theirs;
+  };
+  my %told = eval { ask('known', key => base64($public)) };
+  if (%told) {
+    $keeps->(raw($told{server})) if $server || $told{state} eq 'admitted';
+    contact($public, $place, $keeps) if $told{state} eq 'unknown';
+  }
+  elsif (!$server) { die $@ }
+  device_made('daskel0');
+  my $allowed = nested(0, attribute(1, pack('S', $INET6)) . attribute(2, sixteen($inner)) . attribute(3, pack('C', 128)));
+  my $peer = attribute(1, $server) . attribute(3, pack('L', 2)) . attribute(4, address($outside, $port)) . attribute(5, pack('S', 25)) . nested(9, $allowed);
+  wireguard(1, 4, attribute(2, "daskel0\0") . attribute(3, $key) . attribute(6, pack('S', $port)) . nested(8, nested(0, $peer)));
+  socket(my $s, $INET, $DGRAM, 0) or failed('internal', "socket: $!");
+  six('daskel0', $s, $own, 64);
+  my $waits = $told{state} ne 'admitted';
+  while (!answers($inner, 20)) {
+    %told = eval { ask('known', key => base64($public)) };
+    contact($public, $place, $keeps) if $told{state} eq 'unknown';
+    next if $told{state} eq 'unknown' || $told{state} eq 'waiting';
+    $waits-- or failed('tunnel', "the server knows this machine's key, and does not answer through the tunnel (UDP port $port)") if %told;
+    failed('tunnel', "the server $outside does not answer") if !%told;
+  }
+  $OPEN = 1;
+  say_(sprintf "the tunnel is up, after %.1f s; the key is in the $place", uptime() - $began);
+  report(stage => 'tunnel', seconds => sprintf('%.1f', uptime() - $began), text => $place);
 }
 
 sub folder { my ($path) = @_; mkdir $path; return $path }
@@ -637,8 +925,9 @@ sub root {
   my ($target) = @_;
   my $url = $WORD{root} or failed('arguments', 'no daskel.root= in the kernel\'s arguments');
   folder($_) for $PLACE, "$PLACE/lower", "$PLACE/upper";
-  load_modules();
+  load_modules('order');
   network();
+  tunnel();
   say_("the root is $url");
   return files($url, $target) if $url =~ /^nfs:/;
   my $device = $url =~ /^nbd:/ ? blocks($url) : memory($url);
