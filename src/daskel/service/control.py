@@ -34,6 +34,7 @@ from daskel.core.values import counted
 from daskel.service.clock import Clock
 from daskel.service.peers import differing
 from daskel.service.server import Server
+from daskel.service.tunnel import Tunnel
 from daskel.service.watching import Watching
 from daskel.store.beats import Applied, Home, StoreAwayError, Told
 from daskel.system.bootloader import build_missing
@@ -221,6 +222,33 @@ class Running:
         said = f"on the server {server} from now on"
         self._note("slate", f"of {client}: {f'being moved to {target}' if target else said}")
         return {"home": server, "before": before.server if before else None}
+
+    def keys(self) -> Answer:
+        """Whose keys are admitted, and who waits with one. Raises ValueError."""
+        tunnel = self._tunnel()
+        waiting = [
+            {"client": c.client, "mac": c.mac, "segment": c.segment, "place": c.place,
+             "word": c.word}
+            for c in tunnel.waiting()
+        ]  # fmt: skip
+        return {"keys": tunnel.keys(), "waiting": waiting, "by": tunnel.kind}
+
+    def admit_key(self, client: str, word: str) -> Answer:
+        """The machine shows this word: its root comes from now on. Raises ValueError."""
+        key = self._tunnel().admit(client, word)
+        self._note("key", f"of {client} is admitted; it is in its {key.place}")
+        return {"admitted": client, "place": key.place}
+
+    def revoke_key(self, client: str) -> Answer:
+        """Its key is not heard any more. Raises ValueError."""
+        self._tunnel().revoke(client)
+        self._note("key", f"of {client} is revoked")
+        return {"revoked": client}
+
+    def _tunnel(self) -> Tunnel:
+        if self._server.tunnel is None:
+            raise ValueError("the site has no tunnel: it has no private = ... in [site]")
+        return self._server.tunnel
 
     def connected(self) -> list[Answer]:
         """Clients with an NFS connection, and what they have mounted."""
@@ -467,6 +495,18 @@ async def _home(running: Running, asked: Answer) -> Answer:
     return await running.move_home(_name(asked, "client"), server, to)
 
 
+async def _keys(running: Running, _: Answer) -> Answer:
+    return running.keys()
+
+
+async def _key(running: Running, asked: Answer) -> Answer:
+    return running.admit_key(_name(asked, "client"), _name(asked, "word"))
+
+
+async def _revoke(running: Running, asked: Answer) -> Answer:
+    return running.revoke_key(_name(asked, "client"))
+
+
 async def _compare(running: Running, _: Answer) -> Answer:
     return await running.compare()
 
@@ -517,6 +557,9 @@ _QUESTIONS = {  # what a line says in "do"
     "forget": _Question(_forget, ("macs",), changes=True),
     "once": _Question(_once, ("client", "boot"), changes=True),
     "home": _Question(_home, ("client", "server", "target"), changes=True),
+    "keys": _Question(_keys, changes=True),  # words that are to be compared are in it
+    "key": _Question(_key, ("client", "word"), changes=True),
+    "revoke": _Question(_revoke, ("client",), changes=True),
     "slate": _Question(_slate, ("root", "client", "how"), changes=True),
     "renew": _Question(_renew, changes=True),
     "apply": _Question(_apply, changes=True),

@@ -10,7 +10,7 @@ from collections.abc import Callable, Collection, Mapping
 from ipaddress import IPv4Address
 from itertools import chain
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 from daskel.core.boot.address import Lease
 from daskel.core.boot.segments import behind_relays, servers
@@ -42,6 +42,7 @@ from daskel.service.raw.links import Datagrams, Interface
 from daskel.service.raw.mop import MopService
 from daskel.service.raw.rpl import RplService
 from daskel.service.shared import Moving, Shared
+from daskel.service.tunnel import Tunnel
 from daskel.store.database import Store
 from daskel.system.host.confined_open import FilesFolder
 from daskel.system.host.interfaces import interface_of
@@ -67,7 +68,7 @@ class Server:
         self, site: Site, files: Path, published: PublishedFolder, roots: Path, slates: Path,
         uploads: Path, state: Path, store: Store | SharedStore, wire: Wire,
         emit: Callable[[Event, Stage | None], None], tls: ssl.SSLContext | None = None,
-        clock: Clock = SYSTEM, signer: Signer | None = None,
+        clock: Clock = SYSTEM, signer: Signer | None = None, secret: Path | None = None,
     ) -> None:  # fmt: skip
         self._opened_for = _at_start(site)
         self._shared = Shared(
@@ -75,6 +76,8 @@ class Server:
         )  # fmt: skip
         if not wire.loopback:
             self._shared.interfaces = _own_wires(site)
+            if secret:
+                self._shared.open_tunnel(secret)
         own = site.settings.nfs == "daskel"
         self.exports = (
             AllExports(self._shared, roots, slates, state)
@@ -108,6 +111,12 @@ class Server:
                 self._streams.append(NfsService(self.exports, server, wire, blocks=True))
                 if server.version == 4:  # who comes over IPv6 is told the port
                     self._map_ports(server)
+        if (tunnel := self._shared.tunnel) and isinstance(self.exports, Exports):
+            for blocks in (False, True):
+                inner = cast(IPv4Address, tunnel.server)
+                self._streams.append(NfsService(
+                    self.exports, inner, wire, blocks=blocks, interface=tunnel.interface
+                ))  # fmt: skip
         self._streams.append(HttpService(self._shared, contents))
         if tls:
             self._streams.append(HttpService(self._shared, contents, tls))
@@ -190,6 +199,11 @@ class Server:
         return self._shared.leases.aside(self._shared.lease_time())
 
     @property
+    def tunnel(self) -> Tunnel | None:
+        """What private roots come through."""
+        return self._shared.tunnel
+
+    @property
     def peers(self) -> Peers | None:
         """The site's other servers, where it has a store that they share."""
         return self._shared.peers
@@ -244,6 +258,8 @@ class Server:
         self._tasks.append(asyncio.create_task(self._shared.look_ahead()))
         if self.peers:
             self._tasks.append(asyncio.create_task(self.peers.serve()))
+        if self._shared.tunnel:
+            self._tasks.append(asyncio.create_task(self._shared.tunnel.serve()))
 
     async def failed(self) -> None:
         """Returns only by raising: when one of the services ended with an error."""
@@ -262,6 +278,8 @@ class Server:
         await self.exports.close()
         if self._registered:
             self._registered.close()
+        if self._shared.tunnel:
+            self._shared.tunnel.close()
         self._shared.close()
 
 

@@ -16,6 +16,7 @@ from sqlalchemy.exc import DBAPIError
 
 from daskel.core.boot.address import Lease, Leases, LeaseState
 from daskel.core.boot.caller import Claims, verified, verified_over_ipv6
+from daskel.core.boot.contact import Key
 from daskel.core.boot.identity import by_address, settings_of
 from daskel.core.boot.on_disk import OnDisk
 from daskel.core.boot.segments import of_peer
@@ -24,7 +25,7 @@ from daskel.core.content.bandwidth import Bandwidth
 from daskel.core.content.computed import Files
 from daskel.core.content.upload_rules import Uploads
 from daskel.core.history.boots import Boot, History
-from daskel.core.history.events import Contested, Event, Malformed, Seen, Stage, Who
+from daskel.core.history.events import Addressed, Contested, Event, Malformed, Seen, Stage, Who
 from daskel.core.history.once import Assignments, Once
 from daskel.core.replies.answer import Answers
 from daskel.core.replies.answer6 import Answers6
@@ -33,13 +34,16 @@ from daskel.core.site.layers import segment_name
 from daskel.core.site.model import Site
 from daskel.core.site.over_ipv6 import over_ipv6
 from daskel.core.site.own_kernels import with_published
+from daskel.core.site.private import INSIDE, inside
 from daskel.service.bus import Bus
 from daskel.service.clock import SYSTEM, Clock
 from daskel.service.peers import Peers
+from daskel.service.tunnel import Tunnel
 from daskel.store.beats import Beat, StoreAwayError
 from daskel.store.database import Store
 from daskel.system.host.confined_open import FilesFolder
 from daskel.system.host.neighbours import Neighbours
+from daskel.system.host.wireguard import PROGRAM
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.publishing import PublishedFolder
 from daskel.system.uploads import UploadsFolder
@@ -104,6 +108,7 @@ class Shared:
         self.away = ""  # why the store does not answer
         self.away_since = 0.0  # seconds since 1970
         self.peers: Peers | None = None
+        self.tunnel: Tunnel | None = None
         self._once_changed, self._once_pending = 0.0, 0
         self._once_unwritten: dict[str, Sequence[Once]] = {}  # by client
         self.homes_changed: Callable[[], None] = lambda: None  # others begin with fresh slates here
@@ -156,6 +161,14 @@ class Shared:
         }
         self.answers = Answers(site, self.leases, self.wire.ports, self.once.assigned)
         self.datagrams = Datagrams(self.answers)
+        self.site_inside = inside(site)
+        self._computed_inside = (
+            Files(self.site_inside, self.wire.ports, self.once.assigned)
+            if self.site_inside.segments
+            else self.computed
+        )
+        if self.tunnel:
+            self.tunnel.use(site)
         self.answers6 = Answers6(self.site6, self.leases, self.wire.ports, self.once.assigned)
         self._other_site.set()
         self.known = {bytes.fromhex(mac.replace(":", "")) for mac in site.by_mac}
@@ -323,6 +336,26 @@ class Shared:
             self.leases.put(lease._replace(expires=now + seconds))
         return seconds
 
+    def open_tunnel(self, secret: Path) -> None:
+        """What private roots come through. Raises MissingRequirementError."""
+        self.tunnel = Tunnel(self.site, secret, self._store.keys(), self.clock, self._keep_key)
+        now = self.lease_time()
+        held = (lease for lease in self.leases.held(now) if lease.address.version == 4)
+        names = {self.site.by_mac.get(lease.mac): str(lease.address) for lease in held}
+        fixed = {n: str(c.address) for n, c in self.site.clients.items() if c.address}
+        self.tunnel.begin(fixed | {name: where for name, where in names.items() if name})
+        self.bus.listen(Addressed, self.tunnel.has_address)
+        if self.tunnel.kind == PROGRAM:
+            _log.warning("the kernel has no WireGuard: private roots come by %s, which takes far "
+                         "more of the processor", PROGRAM)  # fmt: skip
+
+    def _keep_key(self, client: str, key: Key | None) -> None:
+        """It is on disk when this returns. Raises ValueError."""
+        try:
+            self._writer.submit(self._store.keep_key, client, key).result(_WRITE_LIMIT)
+        except (DBAPIError, TimeoutError, MissingRequirementError) as error:
+            raise ValueError(f"the key of {client} cannot be kept: {error}") from None
+
     async def keep_lobby(self) -> None:
         """Writes what was seen every two seconds, however much it is."""
         loop = asyncio.get_running_loop()
@@ -449,6 +482,8 @@ class Shared:
     def caller(self, server: IPv4Address, peer: str) -> tuple[str, Who]:
         """The segment and the machine that reached `server` from the address of a socket."""
         address, now = self.wire.inside(server, peer), self.lease_time()
+        if self.tunnel and server == self.tunnel.server:  # nobody has another's address there
+            return INSIDE, by_address(self.site_inside, Leases(), address, now)
         six = server.version != 4
         site = self.site6 if six else self.site
         segment = of_peer(site, server, address)
@@ -467,12 +502,18 @@ class Shared:
         return segment, found.who
 
     def site_of(self, who: Who) -> Site:
-        """The site as it is for somebody who came over IPv4, or over IPv6."""
+        """The site as it is for somebody who came over IPv4, over IPv6, or by the tunnel."""
+        rules = self.site.settings.private
+        if self.tunnel and rules and who.address and who.address in rules.network:
+            return self.site_inside
         return self.site6 if who.address and who.address.version != 4 else self.site
 
     def computed_for(self, who: Who) -> Files:
         """The files that are computed, for the same."""
-        return self.computed if self.site_of(who) is self.site else self._computed6
+        site = self.site_of(who)
+        if site is self.site_inside:
+            return self._computed_inside
+        return self.computed if site is self.site else self._computed6
 
     def claimed(self, lease: Lease) -> None:
         """A machine asked another DHCP server for an address: it counts when the wire confirms it;

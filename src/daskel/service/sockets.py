@@ -62,9 +62,13 @@ def to_group(address: str, target: tuple[str, int]) -> socket.socket:
     return sock
 
 
-def tcp(address: str, port: int) -> socket.socket:
-    """A listening TCP socket. Raises MissingRequirementError."""
+def tcp(address: str, port: int, interface: str | None = None) -> socket.socket:
+    """A listening TCP socket; nobody reaches it but by the `interface`, where one is given. Raises
+    MissingRequirementError."""
     sock = _of_family(address, socket.SOCK_STREAM)
+    if interface is not None:
+        name = interface.encode() + b"\0"
+        sock.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, name)
     sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     bind(sock, address, port)
     try:

@@ -19,12 +19,13 @@ from sqlalchemy.exc import DatabaseError
 from sqlalchemy.pool import StaticPool
 
 from daskel.core.boot.address import Lease, Leases
+from daskel.core.boot.contact import Key
 from daskel.core.history.boots import Boot, as_row
 from daskel.core.history.lobby import MOST, Lobby, Sighting
 from daskel.core.history.once import Once
 from daskel.store.health import keep_copy, look_at
 from daskel.store.reading import RESTORE, digest, lease, read_boot
-from daskel.store.schema import BOOTS, LEASES, ONCE, SIGHTINGS, prepare
+from daskel.store.schema import BOOTS, KEYS, LEASES, ONCE, SIGHTINGS, prepare
 from daskel.system.requirements import MissingRequirementError
 
 if TYPE_CHECKING:  # few sites share their store, and it takes its time
@@ -61,6 +62,18 @@ class Tables:
             connection.execute(delete(ONCE).where(ONCE.c.client == client))
             if assigned:
                 connection.execute(ONCE.insert(), [asdict(once) for once in assigned])
+
+    def keys(self) -> list[Key]:
+        """Those of clients with private roots."""
+        with self._engine.connect() as connection:
+            return [Key(**row) for row in connection.execute(select(KEYS)).mappings()]
+
+    def keep_key(self, client: str, key: Key | None) -> None:
+        """A client's key in the place of the one before; None: it has none any more."""
+        with self._engine.begin() as connection:
+            connection.execute(delete(KEYS).where(KEYS.c.client == client))
+            if key:
+                connection.execute(KEYS.insert(), [asdict(key)])
 
     def lobby(self) -> Lobby:
         """The machines that waited, or wait."""

@@ -74,6 +74,16 @@ BOOTS = Table(
     Column("server", String, nullable=False, server_default=""),  # that it came to, of several
 )
 
+KEYS = Table(  # of clients whose private roots come through the tunnel
+    "keys",
+    METADATA,
+    Column("client", String, primary_key=True),
+    Column("mac", String, nullable=False),  # of the machine that has it
+    Column("public", String, nullable=False, unique=True),  # its public part, hexadecimal
+    Column("place", String, nullable=False),  # where the machine keeps it
+    Column("since", Float, nullable=False),  # seconds since 1970
+)
+
 SHARED = MetaData()  # what a store of several servers has beside that
 
 SERVERS = Table(
@@ -134,6 +144,7 @@ MIGRATIONS: Mapping[int, Sequence[str]] = {
         "ALTER TABLE leases ADD COLUMN server VARCHAR DEFAULT '' NOT NULL",
         "ALTER TABLE boots ADD COLUMN server VARCHAR DEFAULT '' NOT NULL",
     ),
+    9: _CREATED,  # and keys
 }
 # Of PostgreSQL alone: which of its transactions wrote a lease last, so that the other servers find
 # what is new; and numbers of boots that no two servers have.

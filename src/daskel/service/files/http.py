@@ -15,6 +15,7 @@ from email.utils import formatdate
 from aiohttp import web
 from aiohttp.http_exceptions import HttpProcessingError
 
+from daskel.core.boot.contact import ContactError
 from daskel.core.boot.segments import servers
 from daskel.core.content import image_steps, up
 from daskel.core.content.bandwidth import Bandwidth
@@ -39,6 +40,7 @@ from daskel.core.http.conditions import (
 )
 from daskel.core.reader import MalformedError
 from daskel.core.roots.views import own_files
+from daskel.core.site.private import INSIDE
 from daskel.service.files.conditions import conditions_of
 from daskel.service.files.connections import IDLE, SILENT, Connections
 from daskel.service.files.content import Contents
@@ -47,12 +49,14 @@ from daskel.service.files.opened import NotOpened, Opened
 from daskel.service.files.tags import Tags
 from daskel.service.shared import Moving, Shared
 from daskel.service.sockets import tcp
+from daskel.service.tunnel import contact_answer
 from daskel.system.requirements import MissingRequirementError
 
 _PIECE = 64 << 10  # bytes: the turn of one transfer among others
 _SENT_AT_ONCE = 4 << 20  # bytes that the kernel sends between two looks at how far it is
 _CLOSED, _SHORTER = "the client closed the connection", "the file has become shorter"
 _UNANSWERED = 12_000  # milliseconds
+_CONTACT = 1000  # bytes of what a machine says about its key
 _RESET = struct.pack("ii", 1, 0)  # SO_LINGER: no farewell, so that nothing of it is left
 _log = logging.getLogger(__name__)
 
@@ -69,10 +73,13 @@ class HttpService:
         port = shared.wire.ports.https if tls else shared.wire.ports.http
         here = [*servers(shared.site), *(() if shared.wire.loopback else servers(shared.site6))]
         self._servers = {shared.wire.outside(server): server for server in here}
+        tunnel = shared.tunnel if tls is None else None
+        interfaces = {str(tunnel.server): tunnel.interface} if tunnel else {}
+        self._servers |= {str(one): one for one in servers(shared.site_inside) if tunnel}
         self._sockets: list[socket.socket] = []
         try:
             for address in self._servers:
-                sock = tcp(address, port)
+                sock = tcp(address, port, interfaces.get(address))
                 self._sockets.append(sock)
                 # Inherited by its connections: one whose last packet a machine no longer answers,
                 # since its kernel has started, is gone before that machine boots again.
@@ -89,6 +96,7 @@ class HttpService:
             many = f"/{image_steps.MANY_AT}{{path:.*}}"
             application.router.add_get(many, self._place)
             application.router.add_post(many, self._many)
+        application.router.add_post("/daskel/private/{what}", self._private)
         application.router.add_get("/{path:.*}", self._get)
         self._runner = web.AppRunner(
             application, access_log=None, handle_signals=False, logger=_protocol_log(shared),
@@ -164,6 +172,22 @@ class HttpService:
             parts = (f"{len(text)} {path.strip('/')}\n".encode() + text for path, text in texts)
             return web.Response(body=b"".join(parts))
 
+    async def _private(self, request: web.Request) -> web.StreamResponse:
+        """First contact (`tunnel`): a machine that has a key of its own says so, outside."""
+        with self._under_request(request):
+            segment, who = self._caller(request)
+            body = (await request.content.read(_CONTACT))[:_CONTACT].decode(errors="replace")
+            pairs = (line.partition("=") for line in body.splitlines())
+            said = {key.strip(): value.strip() for key, _, value in pairs}
+            try:
+                answer = contact_answer(
+                    self._shared.tunnel, request.match_info["what"], segment, who, said
+                )
+            except (ContactError, ValueError) as error:
+                return web.Response(status=403, text=f"{error}\n")
+            lines = "".join(f"{key}={value}\n" for key, value in answer.items())
+            return web.Response(text=lines)
+
     async def _get(self, request: web.Request) -> web.StreamResponse:
         with self._under_request(request):
             return await self._content(request)
@@ -172,6 +196,9 @@ class HttpService:
         """Where a file is sent to many (docs/multicast.md)."""
         with self._under_request(request):
             segment, _, opened = self._open(request)
+            if segment == INSIDE and not isinstance(opened, NotOpened):  # all would hear it
+                opened.close()
+                return _not_to_many()
             if isinstance(opened, NotOpened):
                 return _not_opened(opened)
             place = self._multicast.place(segment, opened)
@@ -185,7 +212,7 @@ class HttpService:
             segment, who, opened = self._open(request)
             if isinstance(opened, NotOpened):
                 return _not_opened(opened)
-            place = self._multicast.place(segment, opened)
+            place = None if segment == INSIDE else self._multicast.place(segment, opened)
             try:
                 if place is None or who.mac is None:
                     return _not_to_many()

@@ -90,7 +90,7 @@ class AllExports(Exports):
         if known is None:
             return Who(), frozenset()
         who = self._views(peer)[0]
-        site, assigned = self._shared.site, self._shared.once.assigned
+        site, assigned = self._shared.site_of(who), self._shared.once.assigned
         return who, roots_of(site, who, known.segment, assigned, "blocks")
 
     async def _block(self, asked: AskBlock) -> BlockHere | BlockNot:

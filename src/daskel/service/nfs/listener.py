@@ -16,10 +16,12 @@ class NfsService:
     """The site's roots on one server address; with `blocks` by NBD."""
 
     def __init__(
-        self, exports: Exports, server: IPv4Address, wire: Wire, *, blocks: bool = False
-    ) -> None:
+        self, exports: Exports, server: IPv4Address, wire: Wire, *, blocks: bool = False,
+        interface: str | None = None,
+    ) -> None:  # fmt: skip
         self._exports, self._server, self._blocks = exports, server, blocks
-        sock = tcp(wire.outside(server), wire.ports.nbd if blocks else wire.ports.nfs)
+        port = wire.ports.nbd if blocks else wire.ports.nfs
+        sock = tcp(wire.outside(server), port, interface)
         self._listening = Listening(sock, self._accepted, exports.make_room, exports.full)
 
     async def serve(self) -> None:

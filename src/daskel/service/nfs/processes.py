@@ -34,7 +34,7 @@ from daskel.service.nfs.messages import (
 )
 from daskel.service.nfs.questions import Channel
 from daskel.service.shared import Shared
-from daskel.system.host.privileges import FOR_ACCOUNT, FOR_SERVER, keep_only
+from daskel.system.host.privileges import FOR_ACCOUNT, FOR_SERVER, NET_ADMIN, keep_only
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.mounts import hide
 from daskel.system.roots.publishing import sent_of
@@ -141,7 +141,10 @@ class Keeping:
                 self._slates.mkdir(mode=0o700, parents=True, exist_ok=True)  # secrets are in it
                 hide([self._roots, self._slates])
             if self._can_mount or account:
-                keep_only(FOR_ACCOUNT if account else FOR_SERVER, account)
+                kept = set(FOR_ACCOUNT if account else FOR_SERVER)
+                if self._shared.tunnel:
+                    kept.discard(NET_ADMIN)  # who has it reads the tunnel's key from the kernel
+                keep_only(kept, account)
         except OSError as error:
             problem = f"{error.filename}: {error.strerror}"
             raise MissingRequirementError(

@@ -1,0 +1,249 @@
+"""The tunnel that private roots come through: whose key is admitted, and where its machine is."""
+
+from __future__ import annotations
+
+import json
+import logging
+import secrets
+import socket
+import subprocess
+import sys
+from base64 import b64decode, b64encode
+from collections.abc import Callable, Mapping
+from ipaddress import IPv6Address
+from pathlib import Path
+from typing import Any
+
+from daskel.core.boot.contact import Contact, ContactError, Contacts, Key
+from daskel.core.history.events import Addressed, Who
+from daskel.core.site.model import Site
+from daskel.core.site.private import inner_address, private_clients
+from daskel.service.clock import Clock
+from daskel.system.requirements import MissingRequirementError
+
+_AGAIN = 2.0  # seconds until a peer is replaced once more: anybody can ask in its name
+_PATIENCE = 15.0  # seconds for one answer
+_LOOK = 10.0  # seconds between two looks at handshakes
+_log = logging.getLogger(__name__)
+
+State = dict[str, Any]
+
+
+def contact_answer(
+    tunnel: Tunnel | None, what: str, segment: str, who: Who, said: Mapping[str, str]
+) -> dict[str, str]:
+    """What a machine is told that asks outside of the tunnel. Raises ContactError."""
+    if tunnel is None:
+        raise ContactError("this server has no tunnel")
+    server = b64encode(tunnel.public).decode()
+    if what == "known":
+        return {"state": tunnel.state(who, _key(said)), "server": server}
+    if what == "contact":
+        commitment = said.get("commitment", "")
+        made = tunnel.contact(who, segment, commitment, said.get("place", ""))
+        return {"id": made.id, "nonce": made.nonce, "server": server}
+    if what == "key":
+        tunnel.told_key(who, said.get("id", ""), _key(said))
+        return {"state": "waiting"}
+    raise ContactError("nothing is asked like that")
+
+
+def _key(said: Mapping[str, str]) -> bytes:
+    try:
+        return b64decode(said.get("key", ""), validate=True)
+    except ValueError:
+        raise ContactError("the key is not in base64") from None
+
+
+class Tunnel:
+    """Its interface is there when this returns. `keep`: writes a client's key, or that it has none.
+    Raises MissingRequirementError."""
+
+    def __init__(
+        self, site: Site, secret: Path, keys: list[Key], clock: Clock,
+        keep: Callable[[str, Key | None], None],
+    ) -> None:  # fmt: skip
+        assert site.settings.private
+        self._site, self._clock, self._keep = site, clock, keep
+        self._keys = {key.client: key for key in keys}
+        self._port = site.settings.private.port
+        ours, theirs = socket.socketpair()
+        command = [sys.executable, "-m", "daskel.service.tunnel_keeper", str(theirs.fileno())]
+        self._process = subprocess.Popen(
+            command, pass_fds=[theirs.fileno()], start_new_session=True, stdin=subprocess.DEVNULL
+        )
+        theirs.close()
+        ours.settimeout(_PATIENCE)
+        self._sock, self._lines = ours, ours.makefile("rwb")
+        self._outside: dict[str, tuple[str, int]] = {}  # where a client is, by name
+        self._replaced: dict[str, float] = {}
+        self._states: dict[str, State] = {}  # by public key
+        rules = site.settings.private
+        self.server: IPv6Address = rules.network[1]
+        told = self._ask(
+            "open", secret=str(secret), interface=rules.interface, port=rules.port,
+            address=f"{self.server}/{rules.network.prefixlen}",
+        )  # fmt: skip
+        self.public, self.kind = b64decode(told["public"]), str(told["kind"])
+        self._contacts = Contacts(self.public)
+
+    @property
+    def interface(self) -> str:
+        """What services of private roots are bound to."""
+        assert self._site.settings.private
+        return self._site.settings.private.interface
+
+    def use(self, site: Site) -> None:
+        """Another site file: keys of clients that are gone are not heard any more."""
+        before = {key.client for key in self._keys.values() if self._counts(key)}
+        self._site = site
+        counts = [key for key in self._keys.values() if self._counts(key)]
+        for key in self._keys.values():
+            if key.client in before and key not in counts:
+                self._remove(key)
+        self._replace([key for key in counts if key.client not in before])
+
+    def _ask(self, what: str, **more: object) -> dict[str, Any]:
+        """Raises MissingRequirementError."""
+        try:
+            self._lines.write(json.dumps({"do": what, **more}).encode() + b"\n")
+            self._lines.flush()
+            line = self._lines.readline()
+        except OSError:
+            line = b""
+        answer = json.loads(line) if line else {"error": "the tunnel's process does not answer"}
+        if "error" in answer:
+            remedy = str(answer.get("remedy", "start daskel serve again"))
+            raise MissingRequirementError(str(answer["error"]), remedy)
+        return dict(answer)
+
+    # --- peers ---
+
+    def begin(self, outside: dict[str, str]) -> None:
+        """All clients whose key is admitted, with the addresses that they have, by name."""
+        for name, address in outside.items():
+            self._outside[name] = address, self._port
+        self._replace([key for key in self._keys.values() if self._counts(key)])
+
+    def _counts(self, key: Key) -> bool:
+        """It is of the machine that the site means."""
+        client = self._site.clients.get(key.client)
+        return client is not None and client.mac == key.mac
+
+    def _remove(self, key: Key) -> None:
+        try:
+            self._ask("remove", public=key.public)
+        except MissingRequirementError as error:
+            _log.warning("%s; %s", error.problem, error.remedy)
+
+    def _replace(self, keys: list[Key]) -> None:
+        if not keys:
+            return
+        peers = [
+            (key.public, str(inner_address(self._site, key.mac)), self._outside.get(key.client))
+            for key in keys
+        ]
+        try:
+            self._ask("replace", peers=peers)
+        except MissingRequirementError as error:
+            _log.warning("%s; %s", error.problem, error.remedy)
+
+    def has_address(self, event: Addressed) -> None:
+        """A machine has an address: what it was before does not matter any more."""
+        name = event.who.name
+        key = self._keys.get(name or "")
+        if name is None or key is None or not self._counts(key):
+            return
+        self._outside[name] = str(event.address), self._port
+        now = self._clock.monotonic()
+        if now - self._replaced.get(name, float("-inf")) >= _AGAIN:
+            self._replaced[name] = now
+            self._replace([key])
+
+    # --- first contact ---
+
+    def state(self, who: Who, public: bytes) -> str:
+        """What is known of a machine's key."""
+        key = self._keys.get(who.name or "")
+        if key and key.public == public.hex() and self._counts(key):
+            return "admitted"
+        now = self._clock.monotonic()
+        waits = any(c.client == who.name and c.key == public for c in self._contacts.waiting(now))
+        return "waiting" if waits else "unknown"
+
+    def contact(self, who: Who, segment: str, commitment: str, place: str) -> Contact:
+        """A machine has committed itself to a key. Raises ContactError."""
+        if who.name is None or who.mac is None or who.name not in private_clients(self._site):
+            raise ContactError("it is not a client with a private root")
+        id_, nonce = secrets.token_hex(8), secrets.token_hex(16)
+        now = self._clock.monotonic()
+        made = Contact(id_, who.name, who.mac, segment, commitment, place[:20], nonce, now)
+        self._contacts.begin(made)
+        return made
+
+    def told_key(self, who: Who, id_: str, public: bytes) -> Contact:
+        """It has told its key. Raises ContactError."""
+        for other in self._keys.values():
+            if other.public == public.hex() and other.client != who.name:
+                raise ContactError(f"this key is {other.client}'s: a medium of that one?")
+        told = self._contacts.told(id_, str(who.mac), public, self._clock.monotonic())
+        self._outside[told.client] = str(who.address), self._port
+        return told
+
+    def waiting(self) -> list[Contact]:
+        """Who waits to be admitted."""
+        return list(self._contacts.waiting(self._clock.monotonic()))
+
+    def admit(self, client: str, word: str) -> Key:
+        """The machine shows this word. Raises ValueError."""
+        found = next((c for c in self.waiting() if c.client == client), None)
+        if found is None:
+            raise ValueError(f"{client} does not wait with a key")
+        if not secrets.compare_digest(found.word, word.upper().replace("-", "")):
+            raise ValueError(f"{client} waits with another word: somebody may be between")
+        key = Key(client, found.mac, found.key.hex(), found.place, self._clock.now())
+        before = self._keys.get(client)
+        self._keep(client, key)
+        if before:
+            self._remove(before)
+        self._keys[client] = key
+        self._contacts.over(found)
+        self._replace([key])
+        return key
+
+    def revoke(self, client: str) -> None:
+        """Its key is not heard any more. Raises ValueError."""
+        key = self._keys.get(client)
+        if key is None:
+            raise ValueError(f"{client} has no key")
+        self._keep(client, None)
+        self._remove(key)
+        del self._keys[client]
+
+    def keys(self) -> list[State]:
+        """All keys, with the last handshake of each in seconds since 1970, 0 for none."""
+        return [
+            {
+                "client": key.client, "mac": key.mac, "place": key.place, "since": key.since,
+                "public": key.public, "fits": self._counts(key),
+                "handshake": self._states.get(key.public, {}).get("handshake", 0.0),
+            }
+            for key in self._keys.values()
+        ]  # fmt: skip
+
+    async def serve(self) -> None:
+        """Looks at handshakes now and then, until it is cancelled."""
+        while True:
+            try:
+                states = self._ask("states")["states"]
+            except MissingRequirementError as error:
+                _log.warning("%s; %s", error.problem, error.remedy)
+            else:
+                self._states = {one["public"]: one for one in states}
+            await self._clock.sleep(_LOOK)
+
+    def close(self) -> None:
+        """End the process; the interface stays."""
+        self._lines.close()
+        self._sock.close()
+        self._process.wait()
