@@ -66,6 +66,9 @@ CODES = {  # other than 0
     "daskel root receive notebook 3": {0, 3},  # where nobody sealed it before
     "daskel slate receive tide-01 --root notebook --digest 9f86d081884c7d65": {1},
     "daskel store copy state.db postgresql://daskel@db.skerry.example/daskel --dry-run": {3},
+    "daskel keys list": {3},  # nor a tunnel
+    "daskel keys revoke tide-01": {3},
+    "daskel lobby admit tide-01 --word JTLB6S": {3},
     "daskel keys show": {1},  # the demo site has no key; tests/cli/commands/test_keys.py has
     "daskel keys enrol mok": {1},
     "daskel keys https": {1},

@@ -153,6 +153,9 @@ def _image_words(event: ImageTold) -> tuple[str, str]:
         return "fetching", f"its root into memory, {show_size(event.size)}"
     if event.step is ImageStep.MOUNTED:
         return "mounted", f"its root from an image, after {show_duration(round(event.seconds, 1))}"
+    if event.step is ImageStep.TUNNEL:
+        took = show_duration(round(event.seconds, 1))
+        return "private", f"its tunnel is up, after {took}; its key is in the {event.text}"
     if event.step is ImageStep.RECONNECTED:
         lost = show_duration(round(event.seconds))
         return "connected", f"its block device again; the connection was lost for {lost}"

@@ -83,7 +83,7 @@ def _server(file: SiteFile, site: Site, wire: Wire, log: Log) -> Server:
     signer = _signer(file, wire)
     return Server(
         site, file.files, file.published, file.roots, file.slates, file.uploads, file.state,
-        _store(file, site), wire, log.event, tls, signer=signer,
+        _store(file, site), wire, log.event, tls, signer=signer, secret=file.secret,
     )  # fmt: skip
 
 

@@ -303,6 +303,9 @@ class _Booting:
             raise BootError(f"the system got {acknowledged.yiaddr}, the firmware {self._own}")
         self._stage("running kernel")
         arguments = dict(a.partition("=")[::2] for a in result.command_line.split())
+        if images.PRIVATE in arguments:
+            result.unsure.append("its root comes through the tunnel, which only real machines have")
+            return
         if images.ROOT in arguments:
             self._image(arguments, acknowledged.siaddr)
             return

@@ -1,4 +1,5 @@
-"""`daskel keys`: the site's own key, for machines with Secure Boot, and for HTTPS."""
+"""`daskel keys`: the site's own key, for machines with Secure Boot and for HTTPS; clients' keys for
+private roots."""
 
 from __future__ import annotations
 
@@ -6,9 +7,12 @@ import argparse
 import datetime
 from collections import Counter
 from collections.abc import Callable, Mapping
+from pathlib import Path
 
 import tomlkit
 
+from daskel.cli.commands.client_keys import list_keys, make_medium, revoke_key
+from daskel.cli.completing import names_of
 from daskel.cli.editing import changing, edit, site_table
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.root_options import verb
@@ -32,7 +36,15 @@ from daskel.system.signing import (
 )
 from daskel.system.sitefile import SiteFile
 
-EXAMPLE = ("daskel keys make", "daskel keys show", "daskel keys enrol mok", "daskel keys https")
+EXAMPLE = (
+    "daskel keys make",
+    "daskel keys show",
+    "daskel keys enrol mok",
+    "daskel keys https",
+    "daskel keys list",
+    "daskel keys revoke tide-01",
+    "daskel keys medium key.img",
+)
 run = None  # each verb has its own
 _FOLDER = "keys"
 _NONE = "the site has no key of its own"
@@ -73,6 +85,18 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     enrol.add_argument("where", nargs="?", choices=_STEPS, help="one way (default: both)")
     text = "make a certificate for HTTPS, signed by the key, and write it into the site file"
     change_arguments(verb(verbs, EXAMPLE, "https", text, _https))
+    verb(
+        verbs, EXAMPLE, "list", "clients' keys for private roots, and when each was used", list_keys
+    )
+    text = "no longer accept a client's key: it is lost, or its machine is"
+    revoke = verb(verbs, EXAMPLE, "revoke", text, revoke_key)
+    client = revoke.add_argument("client", metavar="CLIENT", help="whose key")
+    client.completer = names_of(["client"])  # type: ignore[attr-defined]
+    change_arguments(revoke)
+    text = "write a small medium for a client's key: a new file, or a device that loses what it has"
+    medium = verb(verbs, EXAMPLE, "medium", text, make_medium)
+    medium.add_argument("target", type=Path, metavar="TARGET", help="a new file, or /dev/sdX")
+    change_arguments(medium)
 
 
 def _make(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:

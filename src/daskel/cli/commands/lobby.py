@@ -1,4 +1,5 @@
-"""`daskel lobby`: machines that wanted to boot and are not in the site."""
+"""`daskel lobby`: machines that wanted to boot and are not in the site; clients that wait with a
+key for their private root."""
 
 from __future__ import annotations
 
@@ -10,8 +11,10 @@ from pathlib import Path
 from typing import Any
 
 from rich.table import Table as Grid
+from rich.text import Text
 
 from daskel.cli import records
+from daskel.cli.commands.client_keys import asked
 from daskel.cli.completing import names_of
 from daskel.cli.editing import changing, edit, editing_arguments, new_table, owner
 from daskel.cli.output import ExitCode, Output
@@ -30,6 +33,7 @@ EXAMPLE = (
     "daskel lobby list",
     "daskel lobby admit 02:61:08:00:00:0d --name tide-13 --group tide --address next",
     "daskel lobby admit all --name 'tide-{:02}' --group tide",
+    "daskel lobby admit tide-01 --word JTLB6S   # with a key for its private root",
     "daskel lobby refuse 02:61:08:00:00:0d",
     "daskel lobby forget all",
 )
@@ -42,13 +46,15 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     site_argument(listing)
     json_argument(listing)
     admit = _verb(verbs, "admit", "make them clients of the site", _admit)
-    admit.add_argument(
-        "--name", required=True, help="its name; for several a pattern: 'tide-{:02}'"
-    )
+    admit.add_argument("--name", help="its name; for several a pattern: 'tide-{:02}'")
     group = admit.add_argument("--group", help="the group that they belong to")
     group.completer = names_of(["group"])  # type: ignore[attr-defined]
     admit.add_argument("--address", help="a fixed address, or: next, the next free one")
     admit.add_argument("--boot", help="a loadout or a choice, instead of the group's")
+    admit.add_argument(
+        "--word",
+        help="of a client that waits with a key for its private root: what its screen says",
+    )
     _verb(verbs, "refuse", "put them on their segment's refuse list", _refuse)
     _verb(verbs, "forget", "take them off the list until they ask again", _forget)
 
@@ -74,12 +80,19 @@ def waiting(file: SiteFile) -> list[Sighting]:
 
 
 def _list(args: argparse.Namespace, output: Output) -> ExitCode:
-    found, now = waiting(load(path_of(args))), time.time()
+    file, now = load(path_of(args)), time.time()
+    found, keys = waiting(file), _keys(file)
     if output.as_json:
-        output.json([_json(sighting) for sighting in found])
+        output.json([*map(_json, found), *({"key": key} for key in keys)])
         return ExitCode.GOOD
+    for key in keys:
+        client, word = key["client"], key["word"]
+        output.print(f"{client} waits with a key for its private root. Does its screen show this "
+                     f"word?   {word}")  # fmt: skip
+        output.print(Text(f"      daskel lobby admit {client} --word {word}", style="green"))
     if not found:
-        output.print("No machine waits.")
+        if not keys:
+            output.print("No machine waits.")
         return ExitCode.GOOD
     grid = Grid(box=None, header_style="bold", pad_edge=False)
     relayed = any(s.relay for s in found)
@@ -92,6 +105,31 @@ def _list(args: argparse.Namespace, output: Output) -> ExitCode:
             s.mac, s.segment, _firmware(s), first, last, str(s.times), *[s.relay][:relayed]
         )
     output.console.print(grid)
+    return ExitCode.GOOD
+
+
+def _keys(file: SiteFile) -> list[dict[str, Any]]:
+    """The clients that wait with a key, where a server runs that can tell."""
+    if file.site is None or file.site.settings.private is None:
+        return []
+    answer = question(file, "keys") or {}
+    return list(answer.get("waiting", ()))
+
+
+def _admit_key(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
+    (client,) = args.macs
+    waits = next((key for key in _keys(file) if key["client"] == client), None)
+    word = args.word
+    if word is None and waits:
+        if not output.agreed(f"Does the screen of {client} show {waits['word']}?"):
+            output.print("Then it is not admitted: somebody may be between it and the server.")
+            return ExitCode.BAD_NEWS
+        word = waits["word"]
+    answer = asked(file, "key", client=client, word=word or "-")
+    if output.as_json:
+        output.json(answer)
+    else:
+        output.print(f"{client} is admitted; its key is in its {answer['place']}.")
     return ExitCode.GOOD
 
 
@@ -109,6 +147,13 @@ def _json(s: Sighting) -> dict[str, object]:
 
 
 def _admit(args: argparse.Namespace, output: Output) -> ExitCode:
+    known = load(path_of(args))
+    if known.site and len(args.macs) == 1 and args.macs[0] in known.site.clients:
+        return _admit_key(args, output, known)
+    if args.name is None or args.word is not None:
+        problem = "a new client needs a name" if args.name is None else "no client waits with a key"
+        output.error(problem, "give --name" if args.name is None else "daskel lobby list shows all")
+        return ExitCode.WRONG_USE
     try:
         file, found = _chosen(args)
         names = _names(args.name, len(found), file.valid)

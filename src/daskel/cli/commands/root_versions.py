@@ -13,6 +13,7 @@ from daskel.cli.root_options import root_of, users_of, version_name
 from daskel.cli.site import question
 from daskel.cli.slate_layers import seen_by
 from daskel.core.site.layers import deliveries
+from daskel.core.site.private import private_roots
 from daskel.core.values import counted, few, show_size
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.roots.packing import pack
@@ -105,8 +106,10 @@ def _make(args: argparse.Namespace, output: Output, file: SiteFile, source: Path
 def _packed(
     file: SiteFile, name: str, root: RootFolder, number: int, output: Output
 ) -> Version | None:
-    """The version with its image, where somebody gets the root as one."""
-    if not deliveries(file.valid, name) & {"blocks", "memory"}:
+    """The version with its image, where somebody gets the root as one, or needs the initrd that
+    comes with it."""
+    by_image = deliveries(file.valid, name) & {"blocks", "memory"}
+    if not by_image and name not in private_roots(file.valid):
         return None
     return _pack(root, number, output)
 
