@@ -182,6 +182,7 @@ class Lab:
         self, name: str, mac: str, firmware: str, card: str = "virtio-net-pci",
         first_card: str | None = None, authorities: Path | None = None, *,
         secure_boot: bool = False, trusts: Mapping[str, Path] | None = None, ipv6: bool = False,
+        disk: Path | None = None,
     ) -> Machine:  # fmt: skip
         """Switch on an empty machine; `first_card`: the MAC address of another one, which has no
         cable; `authorities`: a file with a certificate that it trusts for HTTPS;
@@ -191,6 +192,8 @@ class Lab:
              f"{card},id=first,netdev=none,mac={first_card}"]
             if first_card else []
         )  # fmt: skip
+        if disk:
+            more += ["-drive", f"file={disk},format=raw,if=virtio"]
         if authorities:
             trusted = self.folder / f"{name}.authorities"
             trusted.write_bytes(_signature_list(authorities))

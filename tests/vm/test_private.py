@@ -1,0 +1,126 @@
+"""Private roots: a Debian system whose root comes through the tunnel, by files and by blocks, with
+its key on a medium and in a UEFI variable; and what somebody on the same wire gets."""
+
+from __future__ import annotations
+
+import json
+import re
+import subprocess
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from daskel.rehearse.network import BRIDGE
+from tests.conftest import until
+from tests.vm import guest
+from tests.vm.lab import PROGRAM, TIDEROOM, Lab, Machine, with_machines
+
+pytestmark = with_machines("debootstrap", "mksquashfs", "wireguard-go", "tshark")
+MARKER = b"low-water-seven-fathoms-"
+LOOK = """#!/bin/sh
+mount -t proc proc /proc
+echo "GUEST mounted $(grep ' / ' /proc/mounts | tail -1)"
+echo "GUEST read $(grep -c fathoms /root/marked)"
+sleep 600
+"""
+SITE = f"""{TIDEROOM}
+[site.private]
+interface = "dsk-vm0"
+[root.notebook]
+slate = "fresh"
+private = true
+[loadout.notebook]
+root = "notebook"
+[group.tide]
+segment = "tideroom"
+boot = "notebook"
+[client.tide-01]
+mac = "02:61:08:00:00:01"
+group = "tide"
+args = ["init=/root/look"]
+[client.tide-02]
+mac = "02:61:08:00:00:02"
+group = "tide"
+delivery = "blocks"
+"""
+
+
+@pytest.fixture(scope="module")
+def lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
+    folder = tmp_path_factory.mktemp("private")
+    (folder / "files").mkdir()
+    (folder / "roots").mkdir()
+    (folder / "daskel.toml").write_text(SITE)
+    subprocess.run(["cp", "-a", guest.debian(), folder / "roots/notebook"], check=True)
+    (folder / "roots/notebook/root/marked").write_bytes(MARKER * 50_000)
+    look = folder / "roots/notebook/root/look"
+    look.write_text(LOOK)
+    look.chmod(0o755)
+    made = Lab(folder)
+    assert "Its image has" in made.daskel("root", "seal", "notebook", "--yes")
+    made.daskel("check")
+    made.open()
+    try:
+        made.serve(folder / "daskel.toml")
+        yield made
+    finally:
+        made.run("ip", "link", "delete", "dsk-vm0")
+        made.close()
+
+
+def admitted(lab: Lab, machine: Machine, name: str) -> str:
+    """It shows its word, and the lobby the same."""
+    machine.wait_for("Its word:")
+    word = re.findall(r"Its word: +(\w{6})", machine.console)[-1]
+    assert f"daskel lobby admit {name} --word {word}" in lab.daskel("lobby", "list")
+    wrong = subprocess.run(
+        [PROGRAM, "lobby", "admit", name, "--word", "AAAAAA", "--site", lab.folder / "daskel.toml"],
+        capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    assert wrong.returncode == 3 and "another word" in wrong.stderr, wrong
+    assert f"{name} is admitted" in lab.daskel("lobby", "admit", name, "--word", word)
+    return word
+
+
+def listening(lab: Lab, name: str) -> Path:
+    """All that is on the wire from now on."""
+    pcap = lab.folder / f"{name}.pcap"
+    log = lab.folder / "tshark.log"
+    lab.start("tshark", "-q", "-i", BRIDGE, "-w", pcap, log=log)
+    until(lambda: pcap.exists() and pcap.stat().st_size, log.read_text)
+    return pcap
+
+
+def test_bios_with_a_medium_by_files(lab: Lab) -> None:
+    """The first program of its root reads a file there; then the same again, without a word."""
+    medium = lab.folder / "key.img"
+    lab.daskel("keys", "medium", str(medium))
+    pcap = listening(lab, "medium")
+    machine = lab.boot("tide-01", "02:61:08:00:00:01", "bios", disk=medium)
+    admitted(lab, machine, "tide-01")
+    machine.wait_for("GUEST read 1")
+    assert machine.said("mounted").startswith("[fd64:6173:6b65::1]:/roots/notebook")
+    until(lambda: pcap.stat().st_size > 1 << 20, lambda: pcap.stat())
+    assert MARKER not in pcap.read_bytes()
+    machine.process.kill()
+    again = lab.boot("again", "02:61:08:00:00:01", "bios", disk=medium)
+    again.wait_for("GUEST read 1")
+    assert "Its word" not in again.console
+    keys = json.loads(lab.daskel("keys", "list", "--json"))["keys"]
+    assert [(key["client"], key["place"], key["fits"]) for key in keys] == [
+        ("tide-01", "medium", True)
+    ]
+    again.process.kill()
+
+
+@pytest.mark.extended
+def test_uefi_with_a_variable_by_blocks(lab: Lab) -> None:
+    pcap = listening(lab, "variable")
+    machine = lab.boot("tide-02", "02:61:08:00:00:02", "uefi-x64")
+    admitted(lab, machine, "tide-02")
+    machine.log_in()
+    machine.type("echo GUEST'' read $(grep -c fathoms /root/marked); grep nbd0 /proc/mounts")
+    machine.wait_for("GUEST read 1")
+    assert MARKER not in pcap.read_bytes()
+    machine.process.kill()
