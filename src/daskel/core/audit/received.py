@@ -13,7 +13,7 @@ from daskel.core.boot.identity import refusal, settings_of
 from daskel.core.boot.segments import multicast_group
 from daskel.core.boot.wire import Ports
 from daskel.core.content.computed import Content, Files, Missing, client_paths, told_to
-from daskel.core.content.grub import config_path
+from daskel.core.content.grub import NO_INITRDS, config_path
 from daskel.core.content.raw_systems import Asked, RawSystem, raw_system
 from daskel.core.content.up import SCRIPT
 from daskel.core.content.upload_rules import Uploads
@@ -336,7 +336,8 @@ class Text:
         for own, stands in ((who.name, "NAME"), (who.mac, "MAC"), (str(who.address), "ADDRESS")):
             text = text.replace(own, stands) if own else text
         lines = (line.strip() for line in text.splitlines())
-        return cls(tuple(line for line in lines if not line.startswith(_SAID_ELSEWHERE)))
+        said = (line for line in lines if not line.endswith(f'{NO_INITRDS}"'))  # by its title
+        return cls(tuple(line for line in said if not line.startswith(_SAID_ELSEWHERE)))
 
 
 def _for_all(found: Mapping[str, Item]) -> Received:

@@ -260,6 +260,7 @@ def waiting(mac: str, address: str, device: str, site_name: str, asked: str) -> 
     return "\n".join(lines)
 
 
+NO_INITRDS = "its initrds could not be loaded."
 NOBODY = "The store of the server does not answer: nobody can be admitted until it does."
 
 
@@ -330,7 +331,7 @@ def _start(entry: Entry, devices: Sequence[str], title: str) -> list[str]:
     for device in devices:
         files = " ".join(_quoted(f"{device}/{file}") for file in entry.loadout.initrd)
         lines += [f"if initrd {files}; then", "  boot", "fi"]
-    return [*lines, f'echo "{_echo(title)}: its initrds could not be loaded."', "sleep 10", "exit"]
+    return [*lines, f'echo "{_echo(title)}: {NO_INITRDS}"', "sleep 10", "exit"]
 
 
 def _open(device: str) -> str:
