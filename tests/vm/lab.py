@@ -110,6 +110,7 @@ class Lab:
 
     folder: Path
     _server: subprocess.Popen[bytes] | None = None
+    _blocks: bool = False
 
     def open(self) -> None:
         self.network = Network([f"{SERVER}/24"])
@@ -145,9 +146,10 @@ class Lab:
 
     def block(self, address: str, protocol: str, port: int) -> None:
         """As a firewall would: what this client sends to a port goes nowhere (ip-rule(8))."""
+        before = () if self._blocks else ("add pref 100 lookup local", "del pref 0")
+        self._blocks = True
         for rule in (
-            "add pref 100 lookup local",
-            "del pref 0",
+            *before,
             f"add pref 10 from {address} ipproto {protocol} dport {port} blackhole",
         ):
             self.run("ip", "rule", *rule.split())
