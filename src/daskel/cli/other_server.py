@@ -69,7 +69,8 @@ class OtherServer:
         if done.returncode or not isinstance(answer, dict):
             lines = [line.strip() for line in done.stderr.splitlines() if line.strip()]
             said = " ".join(lines)[:400] or f"exit code {done.returncode}"
-            remedy = f"try: ssh {login} true" if done.returncode == _BROKEN else "see above"
+            tried = "true" if done.returncode == _BROKEN else command
+            remedy = f"try: ssh {login} {tried}"
             raise MissingRequirementError(f"on {self.name}: {said}", remedy)
         return answer
 

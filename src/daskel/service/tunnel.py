@@ -177,7 +177,7 @@ class Tunnel:
             raise ContactError("it is not a client with a private root")
         id_, nonce = secrets.token_hex(8), secrets.token_hex(16)
         now = self._clock.monotonic()
-        made = Contact(id_, who.name, who.mac, segment, commitment, place[:20], nonce, now)
+        made = Contact(id_, who.name, who.mac, segment, commitment, place, nonce, now)
         self._contacts.begin(made)
         return made
 

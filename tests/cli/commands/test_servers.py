@@ -369,8 +369,8 @@ class TestCopying:
         os.mknod(upper / "gone", stat.S_IFCHR)
         os.setxattr(upper, "trusted.overlay.opaque", b"y")
         os.setxattr(upper, "trusted.overlay.uuid", b"of this disk")
-        lacking = pair.run("north", *move)
-        assert lacking.returncode == 3 and "root send notebook 1" in lacking.stderr, lacking
+        refused = pair.run("north", *move)
+        assert refused.returncode == 3 and "root send notebook 1" in refused.stderr, refused
         assert pair.boot("north", *client).stage == "root", "it boots as before"
         assert pair.run("north", "root", "send", "notebook", "south").returncode == 0
         assert pair.run("south", *move).returncode != 0, "they are not there"

@@ -7,7 +7,7 @@ from ipaddress import IPv4Address, IPv6Address
 import pytest
 
 from daskel.core.audit.private import check_private
-from daskel.core.boot.arguments import ArgumentError, compose
+from daskel.core.boot.arguments import ArgumentError, check_arguments, compose
 from daskel.core.boot.identity import roots_of
 from daskel.core.boot.wire import Ports
 from daskel.core.history.events import Who
@@ -105,7 +105,9 @@ def test_addresses_are_each_one_s_own() -> None:
 )  # fmt: skip
 def test_what_is_refused(change: tuple[str, str], said: str) -> None:
     text = SITE.replace(*SAID["root"], 1).replace(*change, 1)
-    assert said in " ".join(finding.problem for finding in check_private(site_from(text)))
+    site = site_from(text)
+    found = [*check_private(site), *check_arguments(site, Ports())]
+    assert sum(said in finding.problem for finding in found) == 1, found
 
 
 def test_without_a_tunnel_it_does_not_come() -> None:

@@ -28,7 +28,7 @@ def check_site(site: Site, only: Collection[str] | None = None) -> Iterator[Find
     yield from check_boot_files(site)
     yield from check_arguments(site, ports, only)
     yield from check_deliveries(site, only)
-    yield from check_private(site, only)
+    yield from check_private(site)
     yield from check_files(site, ports, only)
     yield from check_uploads(site)
     yield from check_own(site, only)

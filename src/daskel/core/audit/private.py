@@ -3,11 +3,9 @@ what a place for keys protects from."""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
+from collections.abc import Iterator
 
-from daskel.core.boot.arguments import representatives
 from daskel.core.site.finding import Finding, Severity
-from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
 from daskel.core.site.private import private_roots
 
@@ -17,23 +15,12 @@ PROTECTS = {  # by the place of the key; docs/security.md has the whole table
 }
 
 
-def check_private(site: Site, only: Collection[str] | None = None) -> Iterator[Finding]:
-    """Roots that are private for some and in clear for others; a tunnel that cannot be."""
+def check_private(site: Site) -> Iterator[Finding]:
+    """A tunnel that cannot be, and who has no key for it. Roots that are private for some and in
+    clear for others are found with their command lines."""
     private, rules = private_roots(site), site.settings.private
     if not private:
         return
-    said: set[tuple[str, str]] = set()
-    for name in representatives(site, only):
-        for entry in effective(site, name).entries:
-            found = effective(site, name, None, entry)
-            root = found.loadout.root if found.loadout else None
-            if root in private and not found.is_private and found.private:
-                problem = f"the root {root} is private for others, and {name} would get it in clear"
-                key = (problem.partition(", and")[0], str(found.private.origin))
-                if key not in said:
-                    said.add(key)
-                    remedy = "private = true here, too; or give it another root"
-                    yield Finding(Severity.ERROR, found.private.origin, problem, remedy)
     for name, segment in site.segments.items():
         loadout = site.loadouts.get(segment.unknown)
         if loadout and loadout.root in private:

@@ -36,20 +36,20 @@ class ArgumentError(ValueError):
         self.argument, self.reason = argument, reason
 
 
-class NotPackedError(ArgumentError):
-    """A version that is to be delivered as an image has none."""
-
-    def __init__(self, delivery: Sourced[Delivery], why: tuple[str, str]) -> None:
-        super().__init__(Sourced(f'delivery = "{delivery.value}"', delivery.origin), why[0])
-        self.remedy = f'{why[1]}; or choose delivery = "files"'
-
-
-class PrivateError(ArgumentError):
-    """A private root cannot come to a client, and what to do."""
+class RootError(ArgumentError):
+    """A root cannot come to a client, and what to do."""
 
     def __init__(self, said: Sourced[str], why: str, remedy: str) -> None:
         super().__init__(said, why)
         self.remedy = remedy
+
+
+class NotPackedError(RootError):
+    """A version that is to be delivered as an image has none."""
+
+    def __init__(self, delivery: Sourced[Delivery], why: tuple[str, str]) -> None:
+        said = Sourced(f'delivery = "{delivery.value}"', delivery.origin)
+        super().__init__(said, why[0], f'{why[1]}; or choose delivery = "files"')
 
 
 def export_path(root: str, version: int | None = None) -> str:
@@ -198,10 +198,7 @@ def _root_part(
         where += _own_address(segment, address)
     elif site.ipv4 and segment.server.version != 4 and found.way == "files":
         origin = site.origin("loadout", found.loadout_name, "root")
-        place = f"nfs://{host(segment.server)}:{ports.nfs}{mount_path(site, found, root)}"
-        where = [images.BOOT, f"{images.ROOT}={place}"]
-        where += [f"{images.TELL}={host(segment.server)}:{ports.http}"]
-        where += [f"{images.SLATE}={slate}"]
+        where = _by_nfs(site, found, segment, ports, root)
         where += _own_address(segment, address)
     elif found.delivery is None or found.way == "files" or rules is None:
         origin = site.origin("loadout", found.loadout_name, "root")
@@ -219,6 +216,17 @@ def _root_part(
     return [Sourced(text, of_segment.get(key_of(text), origin)) for text in texts]
 
 
+def _by_nfs(site: Site, found: Effective, segment: Segment, ports: Ports, root: str) -> list[str]:
+    """How Daskel's own initrd mounts the files of a root."""
+    server = host(segment.server)
+    return [
+        images.BOOT,
+        f"{images.ROOT}=nfs://{server}:{ports.nfs}{mount_path(site, found, root)}",
+        f"{images.TELL}={server}:{ports.http}",
+        f"{images.SLATE}={slate_of(site, found.client, root)}",
+    ]
+
+
 def _private(
     site: Site, found: Effective, segment: Segment, ports: Ports, origin: Origin
 ) -> list[str]:
@@ -228,19 +236,15 @@ def _private(
     said = Sourced(f"private = {'true' if found.is_private else 'false'}", origin)
     if not found.is_private:
         problem = f"the root {root} is private for others, and nobody gets it in clear"
-        raise PrivateError(said, problem, "private = true here, too; or give others another root")
-    if rules is None or INSIDE not in inside(site).segments:
-        raise PrivateError(said, "the site has no tunnel", "add private = {} to [site]")
+        raise RootError(said, problem, "private = true here, too; or give others another root")
+    if rules is None:
+        raise RootError(said, "the site has no tunnel", "add private = {} to [site]")
     if not has_client_part(site, found):
         why = "the initrd that builds the tunnel comes with the image of a version"
-        raise PrivateError(said, why, f"daskel root seal {root}, or: daskel root pack {root}")
-    within = inside(site)
-    here = within.segments[INSIDE]
+        raise RootError(said, why, f"daskel root seal {root}, or: daskel root pack {root}")
+    here = inside(site).segments[INSIDE]
     if found.way == "files":
-        place = f"nfs://{host(here.server)}:{ports.nfs}{mount_path(site, found, root)}"
-        words = {images.ROOT: place, images.TELL: f"{host(here.server)}:{ports.http}"}
-        words[images.SLATE] = slate_of(site, found.client, root)
-        where = [images.BOOT, *(f"{key}={value}" for key, value in words.items())]
+        where = _by_nfs(site, found, here, ports, root)
     else:
         where = _image(site, found, here, ports, site.roots[root].size)
     own = inner_address(site, found.mac.value)
@@ -339,7 +343,7 @@ def check_arguments(site: Site, ports: Ports, only: Collection[str] | None = Non
             line = " ".join(
                 a.value for a in compose(site, found, segment, ports, any_address(segment))
             )
-        except (NotPackedError, PrivateError) as error:
+        except RootError as error:
             problem = f"{error.argument.value}: {error.reason} (client {name})"
             finding = Finding(Severity.ERROR, error.argument.origin, problem, error.remedy)
             findings.setdefault((str(error.argument.origin), error.reason), finding)

@@ -10,6 +10,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from hashlib import sha256
+from typing import get_args
+
+from daskel.core.site.key_types import KeyPlace
 
 _LETTERS = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"
 _LENGTH, _BITS = 6, 5
@@ -67,6 +70,8 @@ class Contacts:
         """A machine has committed itself to a key. Raises ContactError."""
         if len(contact.commitment) != 64 or set(contact.commitment) - set("0123456789abcdef"):
             raise ContactError("the commitment is not a SHA-256 in hexadecimal")
+        if contact.place not in get_args(KeyPlace):  # people read it
+            raise ContactError("there is no such place for a key")
         self._expire(contact.at)
         for other in list(self._by_id.values()):
             if other.mac == contact.mac:

@@ -167,7 +167,7 @@ class ServerRow(TypedDict):
     this: bool  # it is the one that answers
     differs: list[str]  # files of its site that are not the same as this one's
     newer: bool  # and its own are newer
-    lacks: list[Lacking]  # versions of roots that this server has otherwise, or not at all
+    lacks: list[Lacking]  # versions of roots that are missing there, or differ from those here
 
 
 class Servers(TypedDict):

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import errno
+import os
 import shutil
 import socket
 import subprocess
 import time
 from base64 import b64decode, b64encode
 from collections.abc import Mapping, Sequence
-from contextlib import closing, suppress
+from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Protocol
@@ -71,13 +73,21 @@ def make(name: str, address: str) -> Device:
         if not routes.link_lookup(ifname=name):
             try:
                 routes.link("add", ifname=name, kind="wireguard")
-            except NetlinkError:
+            except NetlinkError as error:
+                if error.code in (errno.EPERM, errno.EACCES):
+                    problem = f"no permission to make the interface {name}"
+                    raise MissingRequirementError(problem, "run as root") from None
                 _start_program(name)
         device = _Program(name) if (_SOCKETS / f"{name}.sock").exists() else _Kernel(name)
         index = routes.link_lookup(ifname=name)[0]
         host, _, length = address.partition("/")
-        with suppress(NetlinkError):  # it has it already
+        try:
             routes.addr("add", index=index, address=host, prefixlen=int(length))
+        except NetlinkError as error:
+            if error.code != errno.EEXIST:  # from the start before
+                problem = f"{name} cannot have the address {address}: {os.strerror(error.code)}"
+                remedy = "private roots need IPv6 on this machine: sysctl net.ipv6.conf.all"
+                raise MissingRequirementError(problem, remedy) from None
         routes.link("set", index=index, mtu=MTU, state="up")
     return device
 
