@@ -8,6 +8,7 @@ it is started again.
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 import socket
@@ -21,6 +22,7 @@ from typing import Any
 
 from cryptography.hazmat.primitives.asymmetric.x25519 import X25519PrivateKey
 
+from daskel.system.host.ports import holder
 from daskel.system.host.privileges import NET_ADMIN, keep_only
 from daskel.system.host.wireguard import Device, Peer, make
 from daskel.system.requirements import MissingRequirementError
@@ -55,7 +57,15 @@ class _Keeper:
         """Everything that needs root's rights."""
         key = own_key(Path(asked["secret"]))
         self._device = make(asked["interface"], asked["address"])
-        self._device.set_up(key.private_bytes_raw(), asked["port"])
+        try:
+            self._device.set_up(key.private_bytes_raw(), asked["port"])
+        except Exception as error:
+            if errno.EADDRINUSE in (getattr(error, "errno", 0), getattr(error, "code", 0)):
+                held = holder("udp", asked["port"]) or "another program"
+                problem = f"port {asked['port']}/udp, for the tunnel, is held by {held}"
+                remedy = "end it, or choose another: port = ... in [site.private]"
+                raise MissingRequirementError(problem, remedy) from None
+            raise
         keep_only((NET_ADMIN,))
         public = b64encode(key.public_key().public_bytes_raw()).decode()
         return {"public": public, "kind": self._device.kind}

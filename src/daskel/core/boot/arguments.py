@@ -240,8 +240,9 @@ def _private(
     if rules is None:
         raise RootError(said, "the site has no tunnel", "add private = {} to [site]")
     if not has_client_part(site, found):
-        why = "the initrd that builds the tunnel comes with the image of a version"
-        raise RootError(said, why, f"daskel root seal {root}, or: daskel root pack {root}")
+        made = of_path(site, found.loadout.kernel)
+        why, remedy = why_not_packed(root, made and made[1])
+        raise RootError(said, f"its initrd builds no tunnel, since {why}", remedy)
     here = inside(site).segments[INSIDE]
     if found.way == "files":
         where = _by_nfs(site, found, here, ports, root)

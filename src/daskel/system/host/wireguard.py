@@ -208,8 +208,9 @@ class _Program:
                     break
                 answer += piece
         text = answer.decode()
-        if "errno=0" not in text:
-            raise OSError(f"{PROGRAM}: {text.strip()}")
+        number = next((abs(int(line[6:])) for line in text.split() if line[:6] == "errno="), 5)
+        if number:
+            raise OSError(number, os.strerror(number))
         return text
 
 
