@@ -12,7 +12,7 @@ import subprocess
 import sys
 import time
 import uuid
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -75,7 +75,8 @@ def diagnosed(*words: str | Path) -> list[dict[str, Any]]:
 
 def _enrol(variables: Path, trusts: Mapping[str, Path]) -> None:
     """Certificates into a machine's variables, beside those that it is sold with."""
-    program, owner = PROGRAM.with_name("virt-fw-vars"), str(uuid.uuid4())
+    program = PROGRAM.with_name("virt-fw-vars")
+    owner = "d25ce1c0-0d5c-4d0e-9d60-5f9e5c3d6a11"  # the same at each boot: it is measured
     for where, certificate in trusts.items():
         words = [program, "--inplace", variables, f"--add-{where}", owner, certificate]
         subprocess.run(words, check=True, capture_output=True)
@@ -184,18 +185,32 @@ class Lab:
         self, name: str, mac: str, firmware: str, card: str = "virtio-net-pci",
         first_card: str | None = None, authorities: Path | None = None, *,
         secure_boot: bool = False, trusts: Mapping[str, Path] | None = None, ipv6: bool = False,
-        disk: Path | None = None,
+        disk: Path | None = None, tpm: Path | None = None, more: Sequence[str] = (),
     ) -> Machine:  # fmt: skip
         """Switch on an empty machine; `first_card`: the MAC address of another one, which has no
-        cable; `authorities`: a file with a certificate that it trusts for HTTPS;
+        cable; `tpm`: the folder of its TPM 2.0 (swtpm); `more`: words for QEMU; `authorities`: a file with a certificate that it trusts for HTTPS;
         `trusts`: certificates for Secure Boot, by where they are enrolled (db, mok)."""
-        more = (
+        more = [*more]
+        more += (
             ["-netdev", "hubport,id=none,hubid=1", "-device",
              f"{card},id=first,netdev=none,mac={first_card}"]
             if first_card else []
         )  # fmt: skip
         if disk:
             more += ["-drive", f"file={disk},format=raw,if=virtio"]
+        if tpm:
+            tpm.mkdir(exist_ok=True)
+            at = self.folder / f"{name}.tpm"
+            words = ("socket", "--tpm2", "--tpmstate", f"dir={tpm}", "--terminate")
+            self.start("swtpm", *words, "--ctrl", f"type=unixio,path={at}", log=tpm / "log")
+            until(at.exists, lambda: "swtpm does not listen")
+            more += [
+                "-chardev",
+                f"socket,id=tpm,path={at}",
+                "-tpmdev",
+                "emulator,id=tpm0,chardev=tpm",
+            ]
+            more += ["-device", "tpm-tis,tpmdev=tpm0"]
         if authorities:
             trusted = self.folder / f"{name}.authorities"
             trusted.write_bytes(_signature_list(authorities))

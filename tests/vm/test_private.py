@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import json
 import re
+import shutil
 import subprocess
 from collections.abc import Iterator
 from pathlib import Path
@@ -27,6 +28,7 @@ sleep 600
 SITE = f"""{TIDEROOM}
 [site.private]
 interface = "dsk-vm0"
+key = ["tpm", "variable", "medium"]
 [root.notebook]
 slate = "fresh"
 private = true
@@ -43,6 +45,11 @@ args = ["init=/root/look"]
 mac = "02:61:08:00:00:02"
 group = "tide"
 delivery = "blocks"
+[client.tide-03]
+mac = "02:61:08:00:00:03"
+group = "tide"
+loader = "none"
+secure-boot = "db"
 """
 
 
@@ -57,7 +64,10 @@ def lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
     look = folder / "roots/notebook/root/look"
     look.write_text(LOOK)
     look.chmod(0o755)
+    shutil.copy(Path(__file__).with_name("unseal.pl"), folder / "roots/notebook/root")
+    guest.stub(folder / "files")
     made = Lab(folder)
+    made.daskel("keys", "make")
     assert "Its image has" in made.daskel("root", "seal", "notebook", "--yes")
     made.daskel("check")
     made.open()
@@ -124,3 +134,40 @@ def test_uefi_with_a_variable_by_blocks(lab: Lab) -> None:
     machine.wait_for("GUEST read 1")
     assert MARKER not in pcap.read_bytes()
     machine.process.kill()
+
+
+@pytest.mark.extended
+def test_secure_boot_with_a_tpm(lab: Lab) -> None:
+    """Nobody gets the key from it once the root is there, and another system never."""
+    tpm, trusts = lab.folder / "tpm", {"db": lab.folder / "keys/site.pem"}
+    pcap = listening(lab, "tpm")
+
+    def on(name: str, *, secure_boot: bool = True) -> Machine:
+        mac = "02:61:08:00:00:03"
+        return lab.boot(
+            name,
+            mac,
+            "uefi-x64",
+            secure_boot=secure_boot,
+            trusts=trusts if secure_boot else None,
+            tpm=tpm,
+        )
+
+    machine = on("tide-03")
+    admitted(lab, machine, "tide-03")
+    machine.log_in()
+    machine.type("echo GUEST'' read $(grep -c fathoms /root/marked)")
+    machine.wait_for("GUEST read 1")
+    machine.type("perl /root/unseal.pl 96 7 15; echo GUEST'' unsealed $?")
+    machine.wait_for("GUEST unsealed")
+    assert "TPM refused 14e: 0x99d" in machine.console
+    assert MARKER not in pcap.read_bytes()
+    machine.process.kill()
+    again = on("again-03")
+    again.wait_for("login:")
+    assert "Its word" not in again.console
+    assert "the key is in the tpm" in again.console
+    again.process.kill()
+    other = on("other-03", secure_boot=False)
+    other.wait_for("the TPM keeps its key back")
+    other.process.kill()

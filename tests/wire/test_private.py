@@ -35,6 +35,7 @@ slates = "slates"
 loaders = []
 [site.private]
 interface = "dsk-s{number}"
+secrets = ["wayline/ticket", "wayline/quay"]
 [segment.tideroom]
 network = "10.61.8.0/24"
 server = "10.61.8.1"
@@ -67,7 +68,10 @@ class Room:
         (folder / "daskel.toml").write_text(text)
         image_root(folder / "roots/notebook")
         (folder / "roots/notebook/marked").write_text(MARKER * 2000)
-        (folder / "files").mkdir()
+        for place in ("clients/tide-01", "clients/tide-02", "groups/tide"):
+            (folder / "files" / place / "wayline").mkdir(parents=True)
+        (folder / "files/clients/tide-01/wayline/ticket").write_text(f"{MARKER}ticket")
+        (folder / "files/groups/tide/wayline/quay").write_text("for all of the room")
         site = site_from(text)
         self.inner = {name: str(inner_address(site, mac)) for name, (mac, _) in AT.items()}
 
@@ -159,6 +163,30 @@ def test_who_is_admitted_reads_it(room: Room) -> None:
     assert [(key["client"], key["fits"]) for key in keys] == [("tide-01", True)]
 
 
+def test_secret_files_come_through_the_tunnel_alone(room: Room) -> None:
+    for name in ("one", "two"):
+        room.let_in(name)
+    words = ("-g", "-s", "-m", "4", f"http://{INSIDE}/daskel/secrets")
+    assert room.net.run("one", "curl", *words) == (
+        f"30 wayline/ticket\n{MARKER}ticket19 wayline/quay\nfor all of the room"
+    )
+    assert room.net.run("two", "curl", *words) == "19 wayline/quay\nfor all of the room"
+    for path in (
+        "clients/tide-01/wayline/ticket",
+        "wayline/ticket",
+        "Wayline/TICKET",
+        "groups/tide/wayline/quay",
+        "clients/Tide-01/wayline/Ticket",
+        "daskel/secrets",
+    ):
+        for name in AT:
+            assert room.fetched(name, f"http://10.61.8.1/{path}") in ("403", "404"), (name, path)
+            tftp = ("-s", "-m", "4", f"tftp://10.61.8.1/{path}")
+            assert room.net.run(name, "curl", *tftp, check=False) == "", (name, path)
+    room.net.run("two", "curl", "-g", "-s", f"http://{INSIDE}/clients/tide-01/wayline/ticket")
+    assert "403" in room.fetched("two", f"http://{INSIDE}/clients/tide-01/wayline/ticket")
+
+
 def test_nobody_reads_it_in_clear(room: Room) -> None:
     """Not even the client itself, and not from a machine that takes its address inside."""
     room.let_in("one")
@@ -178,6 +206,7 @@ def test_nobody_reads_it_in_clear(room: Room) -> None:
 def test_who_is_not_admitted(room: Room) -> None:
     """A stranger, a client with another one's key, and one whose word nobody has confirmed."""
     room.let_in("one")
+    room.daskel("keys", "revoke", "tide-02", "--yes")
     assert "403" in room.join("rogue")
     assert "403" in room.join("two", key="one"), "it is the first one's key"
     word = room.join("two").split()[1]

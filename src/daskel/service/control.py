@@ -245,6 +245,13 @@ class Running:
         self._note("key", f"of {client} is revoked")
         return {"revoked": client}
 
+    def renew_key(self, *, finish: bool) -> Answer:
+        """Another key of the server's own. Raises ValueError."""
+        found = self._tunnel().renewal(finish=finish)
+        if finish:
+            self._note("key", "of the server is another one now")
+        return {"finished": finish, **found}
+
     def _tunnel(self) -> Tunnel:
         if self._server.tunnel is None:
             raise ValueError("the site has no tunnel: it has no private = ... in [site]")
@@ -507,6 +514,10 @@ async def _revoke(running: Running, asked: Answer) -> Answer:
     return running.revoke_key(_name(asked, "client"))
 
 
+async def _next_key(running: Running, asked: Answer) -> Answer:
+    return running.renew_key(finish=asked.get("finish") is True)
+
+
 async def _compare(running: Running, _: Answer) -> Answer:
     return await running.compare()
 
@@ -560,6 +571,7 @@ _QUESTIONS = {  # what a line says in "do"
     "keys": _Question(_keys, changes=True),  # words that are to be compared are in it
     "key": _Question(_key, ("client", "word"), changes=True),
     "revoke": _Question(_revoke, ("client",), changes=True),
+    "next_key": _Question(_next_key, ("finish",), changes=True),
     "slate": _Question(_slate, ("root", "client", "how"), changes=True),
     "renew": _Question(_renew, changes=True),
     "apply": _Question(_apply, changes=True),

@@ -10,6 +10,7 @@ import subprocess
 import sys
 from base64 import b64decode, b64encode
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from ipaddress import IPv6Address
 from pathlib import Path
 from typing import Any
@@ -17,13 +18,14 @@ from typing import Any
 from daskel.core.boot.contact import Contact, ContactError, Contacts, Key
 from daskel.core.history.events import Addressed, Who
 from daskel.core.site.model import Site
-from daskel.core.site.private import inner_address, private_clients
+from daskel.core.site.private import INSIDE, inner_address, private_clients
 from daskel.service.clock import Clock
 from daskel.system.requirements import MissingRequirementError
 
 _AGAIN = 2.0  # seconds until a peer is replaced once more: anybody can ask in its name
 _PATIENCE = 15.0  # seconds for one answer
 _LOOK = 10.0  # seconds between two looks at handshakes
+_RUNS = 180.0 + _LOOK  # seconds: nobody's tunnel goes on for longer without another handshake
 _log = logging.getLogger(__name__)
 
 State = dict[str, Any]
@@ -37,7 +39,10 @@ def contact_answer(
         raise ContactError("this server has no tunnel")
     server = b64encode(tunnel.public).decode()
     if what == "known":
-        return {"state": tunnel.state(who, _key(said)), "server": server}
+        more = tunnel.told_next(who, said) if segment == INSIDE else {}
+        return {"state": tunnel.state(who, _key(said)), "server": server, **more}
+    if segment == INSIDE:
+        raise ContactError("it is admitted")
     if what == "contact":
         commitment = said.get("commitment", "")
         made = tunnel.contact(who, segment, commitment, said.get("place", ""))
@@ -85,6 +90,7 @@ class Tunnel:
             address=f"{self.server}/{rules.network.prefixlen}",
         )  # fmt: skip
         self.public, self.kind = b64decode(told["public"]), str(told["kind"])
+        self._next = str(told["next"])  # in base64; empty: no other is to come
         self._contacts = Contacts(self.public)
 
     @property
@@ -171,6 +177,46 @@ class Tunnel:
         waits = any(c.client == who.name and c.key == public for c in self._contacts.waiting(now))
         return "waiting" if waits else "unknown"
 
+    def told_next(self, who: Who, said: Mapping[str, str]) -> dict[str, str]:
+        """What a client is told through the tunnel, that knows the server's next key already, or
+        does not."""
+        key = self._keys.get(who.name or "")
+        if key is None:
+            return {}
+        knows = self._next if self._next and said.get("next") == self._next else ""
+        server = b64decode(knows).hex() if knows else self.public.hex()
+        if key.server != server:
+            self._keys[key.client] = replace(key, server=server)
+            self._keep(key.client, self._keys[key.client])
+        return {"next": self._next}
+
+    def renewal(self, *, finish: bool) -> dict[str, list[str]]:
+        """Another key of the server: clients are told it as they come; to `finish` is to have it
+        from now on. Raises ValueError, MissingRequirementError."""
+        if not self._next:
+            if finish:
+                raise ValueError("no other key was made: daskel keys renew comes before it")
+            self._next = str(self._ask("renew")["next"])
+        counts = [key for key in self._keys.values() if self._counts(key)]
+        found = {"know": [key.client for key in counts if self._which(key) == "next"],
+                 "lack": [key.client for key in counts if self._which(key) != "next"],
+                 "run": [key.client for key in counts if self._runs(key)]}  # fmt: skip
+        if finish:
+            self.public = b64decode(self._ask("finish")["public"])
+            self._next = ""
+            self._contacts = Contacts(self.public)
+            self._replace(counts)
+        return found
+
+    def _which(self, key: Key) -> str:
+        if self._next and key.server == b64decode(self._next).hex():
+            return "next"
+        return "now" if key.server in ("", self.public.hex()) else "before"
+
+    def _runs(self, key: Key) -> bool:
+        at = self._states.get(key.public, {}).get("handshake", 0.0)
+        return bool(self._clock.now() - at < _RUNS)
+
     def contact(self, who: Who, segment: str, commitment: str, place: str) -> Contact:
         """A machine has committed itself to a key. Raises ContactError."""
         if who.name is None or who.mac is None or who.name not in private_clients(self._site):
@@ -201,7 +247,8 @@ class Tunnel:
             raise ValueError(f"{client} does not wait with a key")
         if not secrets.compare_digest(found.word, word.upper().replace("-", "")):
             raise ValueError(f"{client} waits with another word: somebody may be between")
-        key = Key(client, found.mac, found.key.hex(), found.place, self._clock.now())
+        now, server = self._clock.now(), self.public.hex()
+        key = Key(client, found.mac, found.key.hex(), found.place, now, server)
         before = self._keys.get(client)
         self._keep(client, key)
         if before:
@@ -226,6 +273,7 @@ class Tunnel:
             {
                 "client": key.client, "mac": key.mac, "place": key.place, "since": key.since,
                 "public": key.public, "fits": self._counts(key),
+                "server": self._which(key),
                 "handshake": self._states.get(key.public, {}).get("handshake", 0.0),
             }
             for key in self._keys.values()

@@ -49,13 +49,27 @@ def own_key(path: Path) -> X25519PrivateKey:
     return X25519PrivateKey.from_private_bytes(data)
 
 
+def next_key(secret: Path) -> Path:
+    """Where the one is that clients are told before the server has it."""
+    return secret.with_name(f"{secret.name}.next")
+
+
+def _public(key: X25519PrivateKey) -> str:
+    return b64encode(key.public_key().public_bytes_raw()).decode()
+
+
 class _Keeper:
     def __init__(self) -> None:
         self._device: Device | None = None
 
+        self._secret, self._port = Path(), 0
+
     def open(self, asked: dict[str, Any]) -> dict[str, Any]:
         """Everything that needs root's rights."""
-        key = own_key(Path(asked["secret"]))
+        self._secret, self._port = Path(asked["secret"]), asked["port"]
+        key = own_key(self._secret)
+        after = next_key(self._secret)
+        following = own_key(after) if after.exists() else None
         self._device = make(asked["interface"], asked["address"])
         try:
             self._device.set_up(key.private_bytes_raw(), asked["port"])
@@ -67,8 +81,24 @@ class _Keeper:
                 raise MissingRequirementError(problem, remedy) from None
             raise
         keep_only((NET_ADMIN,))
-        public = b64encode(key.public_key().public_bytes_raw()).decode()
-        return {"public": public, "kind": self._device.kind}
+        return {
+            "public": _public(key), "next": _public(following) if following else "",
+            "kind": self._device.kind,
+        }  # fmt: skip
+
+    def renew(self, _: dict[str, Any]) -> dict[str, Any]:
+        return {"next": _public(own_key(next_key(self._secret)))}
+
+    def finish(self, _: dict[str, Any]) -> dict[str, Any]:
+        """The one before is kept beside it."""
+        assert self._device
+        key = own_key(next_key(self._secret))
+        before = self._secret.with_name(f"{self._secret.name}.before")
+        before.unlink(missing_ok=True)
+        before.hardlink_to(self._secret)
+        next_key(self._secret).replace(self._secret)
+        self._device.set_up(key.private_bytes_raw(), self._port)
+        return {"public": _public(key)}
 
     def replace(self, asked: dict[str, Any]) -> dict[str, Any]:
         assert self._device
@@ -95,7 +125,7 @@ def main(channel: int) -> None:
     keeper = _Keeper()
     handlers: dict[str, Callable[[dict[str, Any]], dict[str, Any]]] = {
         "open": keeper.open, "replace": keeper.replace, "remove": keeper.remove,
-        "states": keeper.states,
+        "states": keeper.states, "renew": keeper.renew, "finish": keeper.finish,
     }  # fmt: skip
     with socket.socket(fileno=channel) as sock, sock.makefile("rwb") as lines:
         for line in lines:

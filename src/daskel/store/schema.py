@@ -82,6 +82,7 @@ KEYS = Table(  # of clients whose private roots come through the tunnel
     Column("public", String, nullable=False, unique=True),  # its public part, hexadecimal
     Column("place", String, nullable=False),  # where the machine keeps it
     Column("since", Float, nullable=False),  # seconds since 1970
+    Column("server", String, nullable=False, server_default=""),  # the server's that it knows
 )
 
 SHARED = MetaData()  # what a store of several servers has beside that
@@ -145,6 +146,7 @@ MIGRATIONS: Mapping[int, Sequence[str]] = {
         "ALTER TABLE boots ADD COLUMN server VARCHAR DEFAULT '' NOT NULL",
     ),
     9: _CREATED,  # and keys
+    10: ("ALTER TABLE keys ADD COLUMN server VARCHAR DEFAULT '' NOT NULL",),
 }
 # Of PostgreSQL alone: which of its transactions wrote a lease last, so that the other servers find
 # what is new; and numbers of boots that no two servers have.

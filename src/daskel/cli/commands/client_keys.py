@@ -13,12 +13,12 @@ from rich.text import Text
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import question
 from daskel.core.boot.key_medium import LABEL, image
-from daskel.core.values import show_ago
+from daskel.core.values import counted, show_ago
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.sitefile import SiteFile
 
 
-def asked(file: SiteFile, what: str, **words: str) -> dict[str, Any]:
+def asked(file: SiteFile, what: str, **words: object) -> dict[str, Any]:
     """What the server that runs says of keys. Raises MissingRequirementError."""
     answer = question(file, what, **words)
     if answer is None:
@@ -28,6 +28,12 @@ def asked(file: SiteFile, what: str, **words: str) -> dict[str, Any]:
         said = str(answer["error"]).partition("ValueError: ")
         raise MissingRequirementError(said[2] or said[0], "daskel keys list shows whose are known")
     return answer
+
+
+_SERVER = {
+    "now": "", "next": "knows the server's next key",
+    "before": "knows another key of the server: admit it anew",
+}  # fmt: skip
 
 
 def list_keys(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:  # noqa: ARG001
@@ -45,6 +51,7 @@ def list_keys(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitC
     for key in answer["keys"]:
         used = show_ago(now - key["handshake"]) if key["handshake"] else "not since the start"
         odd = "" if key["fits"] else f"of the machine {key['mac']}, which is another one now"
+        odd = odd or _SERVER[key["server"]]
         since = show_ago(now - key["since"])
         grid.add_row(key["client"], key["place"], since, used, Text(odd, style="yellow"))
     output.console.print(grid)
@@ -63,6 +70,35 @@ def revoke_key(args: argparse.Namespace, output: Output, file: SiteFile) -> Exit
         return ExitCode.GOOD
     answer = asked(file, "revoke", client=args.client)
     output.json(answer) if output.as_json else output.print("Done.")
+    return ExitCode.GOOD
+
+
+def renew_key(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
+    keys = asked(file, "keys")["keys"]
+    lack = [key["client"] for key in keys if key["fits"] and key["server"] != "next"]
+    if not output.as_json:
+        if lack:
+            output.print(f"Not yet told the next key: {', '.join(lack)}.")
+        if args.finish:
+            output.print("Clients that run lose their root until they are started again" + (
+                "; those that were not told are admitted anew." if lack else "."
+            ))  # fmt: skip
+    if args.dry_run:
+        output.json({"said": "nothing was changed"}) if output.as_json else None
+        return ExitCode.GOOD
+    if args.finish and not args.yes and not output.as_json and not output.agreed("Change it?"):
+        output.print("Nothing was changed.")
+        return ExitCode.GOOD
+    answer = asked(file, "next_key", finish=args.finish)
+    if output.as_json:
+        output.json(answer)
+    elif args.finish:
+        output.print("The server has its new key. The one before is beside it, in "
+                     "private.key.before.")  # fmt: skip
+    else:
+        told, all_of = len(answer["know"]), len(answer["know"]) + len(answer["lack"])
+        output.print(f"{told} of {counted(all_of, 'client')} know the server's next key; each is "
+                     "told when it starts. Then: daskel keys renew --finish")  # fmt: skip
     return ExitCode.GOOD
 
 

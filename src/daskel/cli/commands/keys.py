@@ -11,7 +11,7 @@ from pathlib import Path
 
 import tomlkit
 
-from daskel.cli.commands.client_keys import list_keys, make_medium, revoke_key
+from daskel.cli.commands.client_keys import list_keys, make_medium, renew_key, revoke_key
 from daskel.cli.completing import names_of
 from daskel.cli.editing import changing, edit, site_table
 from daskel.cli.output import ExitCode, Output
@@ -44,6 +44,7 @@ EXAMPLE = (
     "daskel keys list",
     "daskel keys revoke tide-01",
     "daskel keys medium key.img",
+    "daskel keys renew",
 )
 run = None  # each verb has its own
 _FOLDER = "keys"
@@ -97,6 +98,16 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     medium = verb(verbs, EXAMPLE, "medium", text, make_medium)
     medium.add_argument("target", type=Path, metavar="TARGET", help="a new file, or /dev/sdX")
     change_arguments(medium)
+    text = (
+        "change the server's key for private roots: the old one tells it to clients as they start"
+    )
+    renew = verb(verbs, EXAMPLE, "renew", text, renew_key)
+    renew.add_argument(
+        "--finish",
+        action="store_true",
+        help="have it from now on: those that do not know it are admitted anew",
+    )
+    change_arguments(renew)
 
 
 def _make(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:

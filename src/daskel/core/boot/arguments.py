@@ -12,7 +12,7 @@ from daskel.core.boot.template import FillError, render
 from daskel.core.boot.wire import Ports, host
 from daskel.core.history.events import Address
 from daskel.core.site.finding import Finding, Severity
-from daskel.core.site.key_types import Delivery
+from daskel.core.site.key_types import Delivery, KeyPlace
 from daskel.core.site.layers import Effective, Sourced, effective, key_of
 from daskel.core.site.model import Site
 from daskel.core.site.own_kernels import of_path
@@ -21,7 +21,7 @@ from daskel.core.site.private import INSIDE, inner_address, inside, private_root
 from daskel.core.site.published import CLIENT, IMAGE, BootSet, path_of
 from daskel.core.site.remembered import remembered
 from daskel.core.site.slate_rules import slate_of
-from daskel.core.site.tables import Client, Segment
+from daskel.core.site.tables import Client, Private, Segment
 
 COMMAND_LINE_LIMIT = 2047  # bytes, COMMAND_LINE_SIZE of Linux on x86
 WORKING_TREE = "tree"  # in a path that clients mount, instead of a version's number
@@ -249,10 +249,21 @@ def _private(
     else:
         where = _image(site, found, here, ports, site.roots[root].size)
     own = inner_address(site, found.mac.value)
+    places = key_places(rules, found)
+    if not places:
+        problem = "a TPM says nothing of what a boot loader started"
+        remedy = 'loader = "none" for it, or another place: key = ["tpm", "variable", "medium"]'
+        raise RootError(Sourced('key = ["tpm"]', site.origin("site", "private")), problem, remedy)
     tunnel = f"{host(segment.server)},{rules.port},{own},{here.server}"
     contact = f"{host(segment.server)}:{ports.http}"
-    where += [f"{images.PRIVATE}={tunnel}", f"{images.KEY}={','.join(rules.key)}"]
+    where += [f"{images.PRIVATE}={tunnel}", f"{images.KEY}={','.join(places)}"]
     return [*where, f"{images.CONTACT}={contact}"]
+
+
+def key_places(rules: Private, found: Effective) -> list[KeyPlace]:
+    """Where a client may have its key: a TPM is worth something where all that is started is in one
+    image."""
+    return [place for place in rules.key if place != "tpm" or found.loader == "none"]
 
 
 def has_client_part(site: Site, found: Effective) -> bool:

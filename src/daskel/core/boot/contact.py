@@ -39,13 +39,15 @@ class Contact:
 @dataclass(frozen=True, slots=True)
 class Key:
     """A client's public key (hexadecimal), admitted at `since` (seconds since 1970): of the machine
-    with this MAC address, which keeps the private part in `place`."""
+    with this MAC address, which keeps the private part in `place`. `server`: the newest of the
+    server's public keys that it knows; empty: the one that it was admitted by."""
 
     client: str
     mac: str
     public: str
     place: str
     since: float
+    server: str = ""
 
 
 class ContactError(ValueError):

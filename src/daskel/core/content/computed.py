@@ -55,6 +55,7 @@ from daskel.core.site.model import Site
 from daskel.core.site.own_kernels import of_path
 from daskel.core.site.positions import Origin
 from daskel.core.site.published import CLIENT, IMAGE, INITRD, KERNEL
+from daskel.core.site.remembered import remembered
 from daskel.core.site.tables import File
 
 _KINDS = {  # of what is published of roots
@@ -107,7 +108,16 @@ def may_have(site: Site, who: Who, path: str) -> bool:
     name, _, inside = rest.partition("/")
     if not inside or kind not in (OF_CLIENTS, OF_GROUPS):
         return True
+    if inside.casefold() in _secrets(site) and not site.tunnel:
+        return False
     return name in (_groups(site, who) if kind == OF_GROUPS else [who.name])
+
+
+@remembered
+def _secrets(site: Site) -> frozenset[str]:
+    """What is read through the tunnel alone, without upper and lower case."""
+    rules = site.settings.private
+    return frozenset(path.casefold() for path in rules.secrets) if rules else frozenset()
 
 
 def own_places(site: Site, who: Who, path: str) -> list[str]:

@@ -5,7 +5,7 @@
 
 from __future__ import annotations
 
-from typing import Any, NotRequired
+from typing import Any, Literal, NotRequired
 
 from typing_extensions import TypedDict
 
@@ -233,6 +233,7 @@ class ClientKey(TypedDict):
     since: float  # seconds since 1970
     public: str  # hexadecimal
     fits: bool  # no: the client is another machine now
+    server: Literal["now", "next", "before"]  # which of the server's keys it knows
     handshake: float  # when the tunnel was used last, in seconds since 1970; 0: not since the start
 
 
@@ -255,6 +256,15 @@ class KeyRevoked(TypedDict):
     """A client's key is not heard any more."""
 
     revoked: str
+
+
+class KeyRenewal(TypedDict):
+    """The server's next key, which clients are told as they come."""
+
+    finished: bool  # the server has it now
+    know: list[str]  # clients that know it
+    lack: list[str]  # those that do not
+    run: list[str]  # those whose tunnel is in use
 
 
 class TakenAway(TypedDict):

@@ -84,6 +84,7 @@ COMMANDS: Mapping[str, tuple[Any, ...]] = {
     "keys list": (control.ClientKeys,),
     "keys revoke": (control.KeyRevoked,),
     "keys medium": (Done,),
+    "keys renew": (control.KeyRenewal,),
     "demo": (boots.Demo,),
     "help": (list[commands.KeyText],),
 }
@@ -104,6 +105,7 @@ QUESTIONS: Mapping[str, Any] = {
     "keys": control.ClientKeys,
     "key": control.KeyAdmitted,
     "revoke": control.KeyRevoked,
+    "next_key": control.KeyRenewal,
     "slate": control.TakenAway,
     "renew": control.Renewed,
     "apply": control.Applied,

@@ -233,6 +233,13 @@ def _argument(value: object) -> str:
     return text
 
 
+def _secret(value: object) -> str:
+    text = _text(value, 'a path like "wayline/ticket"')
+    if not re.fullmatch(r"(?!\.)[\w.@+-]+(/(?!\.)[\w.@+-]+)*", text, re.ASCII):
+        raise ValueError("is a path of letters, digits and . _ @ + - below files/clients/NAME")
+    return text
+
+
 def _title(value: object) -> str:
     text = _text(value, "a title")
     if not text or not text.isprintable():
@@ -347,11 +354,12 @@ Size = Annotated[int, BeforeValidator(_size), _text_of("size")]  # bytes
 Rate = Annotated[int, BeforeValidator(_rate), _text_of("rate")]  # bytes per second
 Place = Annotated[str, BeforeValidator(_place), _text_of("row and number")]
 StorePlace = Annotated[str, BeforeValidator(_store), _text_of("path or URL")]
-KeyPlace = Literal["variable", "medium"]
+KeyPlace = Literal["tpm", "variable", "medium"]
 Login = Annotated[str, BeforeValidator(_login), _text_of("account and machine")]
 Listening = Annotated[
     tuple[IPv4Address, int], BeforeValidator(_listens), _text_of("address and port")
 ]
+SecretPath = Annotated[str, BeforeValidator(_secret), _text_of("path")]
 Names = Annotated[tuple[str, ...], BeforeValidator(_names), _one_or_list("name")]
 Title = Annotated[str, BeforeValidator(_title), _text_of("text", minLength=1)]
 Password = Annotated[str, BeforeValidator(_password), _text_of("hash of a password")]

@@ -42,6 +42,7 @@ from daskel.core.site.key_types import (
     Place,
     Pool6,
     Rate,
+    SecretPath,
     SecureBoot,
     Service,
     Size,
@@ -260,11 +261,21 @@ class Private(Table):
     """
 
     key: Annotated[tuple[KeyPlace, ...], Field(min_length=1)] = ("variable", "medium")
-    """Where a client looks for its key, one after the other: a variable of its UEFI firmware, or a
-    small medium with the label DASKEL.
+    """Where a client looks for its key, one after the other: its TPM 2.0, for machines that boot
+    one image (loader = "none"); a variable of its UEFI firmware; or a small medium with the label
+    DASKEL.
 
-    Example: ["medium"]
+    Example: ["tpm", "variable", "medium"]
     Wrong: ["disk"]
+    """
+
+    secrets: tuple[SecretPath, ...] = ()
+    """Files that a client gets through the tunnel alone, each from `files/clients/NAME`, else from
+    one of its groups' folders. They are below `/run/daskel/secrets` in its running system: in
+    memory, and for root.
+
+    Example: ["wayline/ticket"]
+    Wrong: ["../state.db"]
     """
 
 

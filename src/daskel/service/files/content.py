@@ -72,7 +72,7 @@ class Contents:
             missed = Missed.NOT_ALLOWED if outside else Missed.ABSENT
             near = self._near(found.path) if error.errno == errno.ENOENT else ()
             return self._missing(who, asked, over, why_not(error), missed, near=near)
-        if not may_have(self._shared.site, who, place):  # its name differs in upper and lower case
+        if not may_have(self._shared.site_of(who), who, place):  # by its real name; a secret
             os.close(descriptor)
             return self._missing(who, asked, over, NOT_YOURS, Missed.NOT_YOURS)
         meant = place in found.places

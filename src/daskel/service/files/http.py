@@ -8,7 +8,7 @@ import os
 import socket
 import ssl
 import struct
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from contextlib import AbstractContextManager, suppress
 from email.utils import formatdate
 
@@ -46,6 +46,7 @@ from daskel.service.files.connections import IDLE, SILENT, Connections
 from daskel.service.files.content import Contents
 from daskel.service.files.multicast import OVER, Listen, Multicast, Place, Rest, read_all, rest_of
 from daskel.service.files.opened import NotOpened, Opened
+from daskel.service.files.secret import secrets_of
 from daskel.service.files.tags import Tags
 from daskel.service.shared import Moving, Shared
 from daskel.service.sockets import tcp
@@ -97,6 +98,7 @@ class HttpService:
             application.router.add_get(many, self._place)
             application.router.add_post(many, self._many)
         application.router.add_post("/daskel/private/{what}", self._private)
+        application.router.add_get("/daskel/secrets", self._secrets)
         application.router.add_get("/{path:.*}", self._get)
         self._runner = web.AppRunner(
             application, access_log=None, handle_signals=False, logger=_protocol_log(shared),
@@ -162,15 +164,20 @@ class HttpService:
             return await self._told(request, image_steps.parse)
 
     async def _own(self, request: web.Request) -> web.StreamResponse:
-        """The files that a client gets over the image of its root: length and path in a line, and
-        the text, for each."""
+        """The files that a client gets over the image of its root."""
         with self._under_request(request):
             segment, who = self._caller(request)
             root, assigned = request.match_info["root"], self._shared.once.assigned
             found = own_files(self._shared.site_of(who), who, segment, root, assigned)
-            texts = ((path, text.encode()) for path, text in found.items())
-            parts = (f"{len(text)} {path.strip('/')}\n".encode() + text for path, text in texts)
-            return web.Response(body=b"".join(parts))
+            return _several((path.strip("/"), text.encode()) for path, text in found.items())
+
+    async def _secrets(self, request: web.Request) -> web.StreamResponse:
+        """The same for a client's secret files, which are there inside of the tunnel alone."""
+        with self._under_request(request):
+            segment, who = self._caller(request)
+            if segment != INSIDE:
+                return web.Response(status=404, text="there are none on this wire\n")
+            return _several(secrets_of(self._shared, who))
 
     async def _private(self, request: web.Request) -> web.StreamResponse:
         """First contact (`tunnel`): a machine that has a key of its own says so, outside."""
@@ -410,6 +417,12 @@ class _ProtocolErrors(logging.Handler):
 
 def _not_opened(found: NotOpened) -> web.Response:
     return web.Response(status=403 if found.refused else 404, text=found.reason + "\n")
+
+
+def _several(parts: Iterable[tuple[str, bytes]]) -> web.Response:
+    """Files: length and path in a line, and the content, for each."""
+    lines = (f"{len(data)} {path}\n".encode() + data for path, data in parts)
+    return web.Response(body=b"".join(lines))
 
 
 def _not_to_many() -> web.Response:

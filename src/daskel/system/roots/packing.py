@@ -44,6 +44,7 @@ _MEDIA = (
     "virtio_blk", "xhci_pci", "ehci_pci", "uhci_hcd", "ohci_pci", "usb_storage", "uas", "sd_mod",
     "sdhci_pci", "sdhci_acpi", "mmc_block",
 )  # fmt: skip
+_TPM = ("tpm_tis", "tpm_crb")  # built in on most
 # Numbers of system calls that perl has no function for (Linux, by processor)
 _CALLS = {
     "x86": {
@@ -169,7 +170,11 @@ def client_files(tree: Path) -> dict[str, tuple[int, bytes]]:
     modules = list(_modules(tree, chosen.release, (*NEEDED, *_USEFUL)))
     loaded = [module.name for module in modules]
     known = set(loaded)
-    modules += [m for m in _modules(tree, chosen.release, _MEDIA) if m.name not in known]
+    lists = {"order": loaded}
+    for name, wanted in (("media", _MEDIA), ("tpm", _TPM)):
+        more = [m for m in _modules(tree, chosen.release, wanted) if m.name not in known]
+        lists[name] = [module.name for module in more]
+        modules += [m for m in more if m not in modules]
     client = files("daskel.system.roots").joinpath("client")
     script = client.joinpath("daskel.pl").read_bytes()
     loader = f"/daskel/lib/{PurePosixPath(interpreter).name}" if interpreter else ""
@@ -185,11 +190,10 @@ def client_files(tree: Path) -> dict[str, tuple[int, bytes]]:
         "daskel/bin/perl": (0o755, libraries.pop(_PERL)),
         **{f"daskel/lib/{PurePosixPath(p).name}": (0o755, d) for p, d in libraries.items()},
         **{f"daskel/modules/{m.name}.ko": (0o644, m.data) for m in modules},
-        "daskel/modules/order": (0o644, "".join(f"{name}\n" for name in loaded).encode()),
-        "daskel/modules/media": (
-            0o644,
-            "".join(f"{m.name}\n" for m in modules[len(loaded) :]).encode(),
-        ),
+        **{
+            f"daskel/modules/{name}": (0o644, "".join(f"{one}\n" for one in names).encode())
+            for name, names in lists.items()
+        },
         "scripts/daskel": (0o755, client.joinpath("initramfs-tools.sh").read_bytes()),
         f"{hooks}/cmdline/99-daskel.sh": (
             0o755,

@@ -560,8 +560,10 @@ sub files {
 # --- the tunnel (WireGuard) that private roots come through ---
 
 my $GUID = '5d2c9a64-7c1f-4a3e-9b58-6461736b656c';
-my $VARIABLE = "/sys/firmware/efi/efivars/DaskelKey-$GUID";
+my $VARIABLES = '/sys/firmware/efi/efivars';
+my $VARIABLE = "$VARIABLES/DaskelKey-$GUID";
 my ($LABEL, $FILE) = ('DASKEL', 'KEY');
+my $NO_KEY = "\0" x 32;
 
 sub nested { attribute($_[0] | 0x8000, $_[1]) }
 
@@ -649,7 +651,11 @@ sub word_of {
 sub ask {
   my ($path, %told) = @_;
   $WORD{contact} =~ /^($HOST):(\d+)$/ or failed('arguments', 'no daskel.contact=');
-  my ($host, $port) = ($1, $2);
+  return ask_at($1, $2, $path, %told);
+}
+
+sub ask_at {
+  my ($host, $port, $path, %told) = @_;
   my $body = join '', map { "$_=$told{$_}\n" } sort keys %told;
   my ($s, $status, $headers, $got) = request($host, $port, 'POST', "daskel/private/$path", 'Content-Length: ' . length($body) . "\r\n", $body);
   $got .= take($s, $headers->{'content-length'} - length $got);
@@ -660,20 +666,29 @@ sub ask {
 
 # --- where the key is: its private part and the server's public one, 32 bytes each ---
 
-sub in_variable {
-  return unless -d '/sys/firmware/efi';
-  opendir(my $there, '/sys/firmware/efi/efivars') or return;
+# Also the server's next one: zeros until it has told that. The folder stays closed to users: the
+# system that is started finds it mounted.
+sub variables {
+  opendir(my $there, $VARIABLES) or return 0;
   my $mounted = grep { !/^\./ } readdir $there;
-  system('mount -t efivarfs efivarfs /sys/firmware/efi/efivars 2>/dev/null') unless $mounted;
-  return unless open(my $f, '<', $VARIABLE);
+  system("mount -t efivarfs efivarfs $VARIABLES 2>/dev/null") unless $mounted;
+  chmod 0700, $VARIABLES;
+  return 1;
+}
+
+sub parts { map { substr($_[0], $_, 32) } 0, 32, 64 }
+
+sub in_variable {
+  return unless variables() && open(my $f, '<', $VARIABLE);
   my $count = sysread($f, my $data, 4096);
-  failed('key', "the UEFI variable with this machine's key has $count bytes, not 68: it is damaged") if $count != 68;
-  return (substr($data, 4, 32), substr($data, 36, 32));
+  my $text = 'the UEFI variable with this machine\'s key';
+  failed('key', "$text has $count bytes, not 100: it is damaged; remove it (chattr -i, rm $VARIABLE)") if $count != 100;
+  return parts(substr $data, 4);
 }
 
 sub to_variable {
   my ($data) = @_;
-  -d '/sys/firmware/efi/efivars' or failed('key', 'this machine has no UEFI variables: no UEFI firmware, or its kernel does not show them');
+  variables() or failed('key', 'this machine has no UEFI variables: no UEFI firmware, or its kernel does not show them');
   if (open(my $f, '<', $VARIABLE)) {
     my $flags = pack('q', 0);
     ioctl($f, 0x80086601, $flags);                                               # FS_IOC_GETFLAGS
@@ -714,7 +729,7 @@ sub medium {
       next if $base ne $FILE || $ending ne '';
       my ($high, $low, $length) = unpack('x20 S x4 S L', $entry);
       my $cluster = $wide ? $high << 16 | $low : $low;
-      failed('key', "the file $FILE on /dev/$name is empty: it needs 128 bytes") if $length < 128 || $cluster < 2;
+      failed('key', "the file $FILE on /dev/$name is empty: it needs 132 bytes") if $length < 132 || $cluster < 2;
       return ("/dev/$name", $data + ($cluster - 2) * $sectors * $bytes);
     }
     failed('key', "/dev/$name has the label $LABEL, and no file $FILE");
@@ -726,10 +741,9 @@ sub in_medium {
   my ($device, $at) = medium();
   return unless $device;
   open(my $f, '<', $device) or failed('key', "$device: $!");
-  my $text = at($f, $at, 128);
-  my $one = qr{[A-Za-z0-9+/]{43}=};
-  return unless $text =~ /^($one)\n($one)\n/;
-  return (raw($1), raw($2));
+  my $text = at($f, $at, 132);
+  return unless $text =~ m{^((?:[A-Za-z0-9+/]{43}=\n){3})};
+  return map { raw($_) } split /\n/, $1;
 }
 
 sub to_medium {
@@ -738,15 +752,103 @@ sub to_medium {
   $device or failed('key', "no medium has the label $LABEL: daskel keys medium makes one");
   open(my $f, '+<', $device) or failed('key', "$device cannot be written: $!");
   my $block = at($f, $at, 512);
-  my $text = base64(substr $data, 0, 32) . "\n" . base64(substr $data, 32) . "\n";
+  my $text = join '', map { base64($_) . "\n" } parts($data);
   substr($block, 0, length $text) = $text;
   sysseek($f, $at, 0);
   syswrite($f, $block) == length $block or failed('key', "$device cannot be written: $!");
   system('sync');
 }
 
-my %FROM = (variable => \&in_variable, medium => \&in_medium);
-my %TO = (variable => \&to_variable, medium => \&to_medium);
+# A TPM 2.0 gives it only to what was started as when it was kept: the same image (PCR 4), or any
+# that the same authority signed where Secure Boot is on (PCR 7); and to nobody once PCR 15 is
+# extended. TPM 2.0 Library, parts 2 and 3.
+my ($OWNER, $NULL, $PASSWORD, $PLACE_IN_TPM) = (0x40000001, 0x40000007, 0x40000009, 0x01800b05);
+my $END = 15;
+my $TPM;
+
+# What began with one image, kernel and arguments in it: else no PCR is worth anything.
+sub tpm_there {
+  return 1 if $TPM;
+  return 0 unless variables() && -e "$VARIABLES/StubInfo-4a67b082-0a4c-41cf-b6c7-440b29bb8c4f";
+  load_modules('tpm');
+  for (1 .. 20) {
+    return 1 if open($TPM, '+<', '/dev/tpmrm0');
+    last unless -d '/sys/class/tpm/tpm0';
+    select(undef, undef, undef, 0.1);
+  }
+  $TPM = undef;
+  return 0;
+}
+
+sub counted { pack('n/a*', $_[0]) }
+
+sub by_session { my $data = pack('N n C n', $_[0], 0, 1, 0); pack('N/a*', $data) }
+
+# A command with its handles, authorization and parameters; its answer, or undef and the code in $!{}.
+sub tpm {
+  my ($command, $handles, $authorization, $parameters, $may) = @_;
+  my $body = join('', map { pack 'N', $_ } @$handles) . $authorization . $parameters;
+  syswrite($TPM, pack('n N N', $authorization ? 0x8002 : 0x8001, 10 + length $body, $command) . $body) or failed('key', "the TPM: $!");
+  my $count = sysread($TPM, my $answer, 4096);
+  failed('key', 'the TPM does not answer') unless $count >= 10;
+  my ($tag, $length, $code) = unpack('n N N', $answer);
+  return substr($answer, 10) if !$code;
+  return undef if $may && $code == $may;
+  my $locked = $code == 0x921 ? ', since it is locked: clear it in the setup of the firmware' : '';
+  my $owned = ($code & 0xbf) == 0xa2 || ($code & 0xbf) == 0x8e ? ', since its owner has a password' : '';
+  failed('key', sprintf 'the TPM refuses it (%#x)%s%s', $code, $locked, $owned);
+}
+
+sub pcrs { my $bits = "\0\0\0"; vec($bits, $_, 1) = 1 for @_; pack('N n C a3', 1, 0x0b, 3, $bits) }
+
+sub secured { open(my $f, '<', "$VARIABLES/SecureBoot-8be4df61-93ca-11d2-aa0d-00e098032b8c") or return 0; sysread($f, my $data, 5); ord(substr $data, 4) == 1 }
+
+# A session that holds while what was started is the same; 3: to know what that is, 1: to use it.
+sub session {
+  my ($type) = @_;
+  my $began = tpm(0x176, [$NULL, $NULL], '', counted("\0" x 16) . counted('') . pack('C n n', $type, 0x10, 0x0b));
+  my ($handle) = unpack('N', $began);
+  tpm(0x17f, [$handle], '', counted('') . pcrs(secured() ? 7 : 4, $END));         # PolicyPCR
+  return $handle;
+}
+
+sub session_over { tpm(0x165, [$_[0]], '', '') }
+
+sub in_tpm {
+  return unless tpm_there() && defined tpm(0x169, [$PLACE_IN_TPM], '', '', 0x18b);  # NV_ReadPublic
+  my $handle = session(1);
+  my $data = tpm(0x14e, [$PLACE_IN_TPM, $PLACE_IN_TPM], by_session($handle), pack('n n', 96, 0), 0x99d);   # NV_Read
+  if (!defined $data) {
+    session_over($handle);
+    say_('the TPM keeps its key back: ' . (secured() ? 'another authority signed what was started here' : 'another image was started here') . ' than when it was kept');
+    return;
+  }
+  return parts(unpack 'x4 n/a*', $data);
+}
+
+sub to_tpm {
+  my ($data) = @_;
+  tpm_there() or failed('key', 'this machine has no TPM 2.0, or did not begin with an image of its own');
+  my $handle = session(3);
+  my $policy = unpack('n/a*', tpm(0x189, [$handle], '', ''));                    # PolicyGetDigest
+  session_over($handle);
+  my $by_owner = by_session($PASSWORD);
+  tpm(0x122, [$OWNER, $PLACE_IN_TPM], $by_owner, '', 0x28b);                     # NV_UndefineSpace
+  my $space = pack('N n N n/a* n', $PLACE_IN_TPM, 0x0b, 1 << 1 | 1 << 19 | 1 << 25, $policy, 96);   # written by the owner, read by the policy
+  tpm(0x12a, [$OWNER], $by_owner, counted('') . counted($space));                # NV_DefineSpace
+  tpm(0x137, [$OWNER, $PLACE_IN_TPM], $by_owner, counted($data) . pack('n', 0)); # NV_Write
+}
+
+# From here on nobody gets it, until the machine is started again.
+sub tpm_shut {
+  return unless $TPM;
+  tpm(0x182, [$END], by_session($PASSWORD), pack('N n a32', 1, 0x0b, 'daskel: the root is there'));   # PCR_Extend
+  close $TPM;
+  $TPM = undef;
+}
+
+my %FROM = (tpm => \&in_tpm, variable => \&in_variable, medium => \&in_medium);
+my %TO = (tpm => \&to_tpm, variable => \&to_variable, medium => \&to_medium);
 
 # A key and the server's that it was admitted by, and their place; nothing where there is none yet.
 sub key_kept {
@@ -754,8 +856,8 @@ sub key_kept {
   load_modules('media') if grep { $_ eq 'medium' } @places;
   for my $try (1 .. 20) {                                                        # a medium may take its time
     for my $place (grep { $try == 1 || $_ eq 'medium' } @places) {
-      my ($key, $server) = $FROM{$place} ? $FROM{$place}->() : ();
-      return ($key, $server, $place) if $key;
+      my ($key, $server, $next) = $FROM{$place} ? $FROM{$place}->() : ();
+      return ($key, $server, $next, $place) if $key;
     }
     last if !grep { $_ eq 'medium' } @places || medium();
     select(undef, undef, undef, 0.25);
@@ -766,7 +868,8 @@ sub key_kept {
 # Where a new key can be kept.
 sub place_for_key {
   for my $place (split /,/, $WORD{key}) {
-    return $place if $place eq 'variable' && -d '/sys/firmware/efi/efivars';
+    return $place if $place eq 'tpm' && tpm_there();
+    return $place if $place eq 'variable' && variables();
     return $place if $place eq 'medium' && medium();
   }
   failed('key', "there is no place for this machine's key ($WORD{key}): daskel keys medium makes one on a small medium");
@@ -800,22 +903,22 @@ sub answers {
 }
 
 sub tunnel {
-  return if $OPEN || !$WORD{private};
+  return tpm_shut() if $OPEN || !$WORD{private};
   my ($outside, $port, $own, $inner) = split /,/, $WORD{private};
   my $began = uptime();
-  my ($key, $server, $place) = key_kept();
+  my ($key, $server, $next, $place) = key_kept();
   if (!$key) {
     $place = place_for_key();
-    $key = "\0" x 32;
+    ($key, $next) = ("\0" x 32, $NO_KEY);
     syscall($CONFIG{getrandom}, $key, 32, 0) == 32 or failed('internal', "no random numbers: $!");
   }
   my $public = public_of($key);
   my $keeps = sub {
     my ($theirs) = @_;
-    my $known = $server || $theirs;
-    failed('key', "the server has another key than the one that this machine was admitted by; somebody else may answer in its place") if $known ne $theirs;
-    $TO{$place}->($key . $theirs) unless $server;
-    $server = $theirs;
+    return if $server eq $theirs;
+    failed('key', "the server has another key than the one that this machine was admitted by; somebody else may answer in its place") if $server && $next ne $theirs;
+    $TO{$place}->($key . $theirs . $NO_KEY);
+    ($server, $next) = ($theirs, $NO_KEY);
   };
   my %told = eval { ask('known', key => base64($public)) };
   if (%told) {
@@ -838,8 +941,21 @@ sub tunnel {
     failed('tunnel', "the server $outside does not answer") if !%told;
   }
   $OPEN = 1;
+  eval { renewed(sub { $TO{$place}->($key . $server . $_[0]) }, $public, $next, $inner); 1 } or say_("the server's next key could not be kept: $@");
+  tpm_shut();
   say_(sprintf "the tunnel is up, after %.1f s; the key is in the $place", uptime() - $began);
   report(stage => 'tunnel', seconds => sprintf('%.1f', uptime() - $began), text => $place);
+}
+
+# The server's next key, which came through the tunnel from the one that it has now.
+sub renewed {
+  my ($keeps, $public, $next, $inner) = @_;
+  my ($port) = $WORD{tell} =~ /:(\d+)$/;
+  my %told = ask_at("[$inner]", $port, 'known', key => base64($public), next => base64($next));
+  my $new = $told{next} ? raw($told{next}) : $NO_KEY;
+  return if $new eq $next;
+  $keeps->($new);
+  ask_at("[$inner]", $port, 'known', key => base64($public), next => base64($new));
 }
 
 sub folder { my ($path) = @_; mkdir $path; return $path }
@@ -899,7 +1015,8 @@ sub own_files {
   $got .= take($s, $headers->{'content-length'} - length $got);
   my $place = folder("$PLACE/own");
   while ($got =~ s/^(\d+) (.*)\n//) {
-    my ($length, $path, $at) = ($1, $2, $place);
+    my ($length, $path) = ($1, $2);
+    my $data = substr($got, 0, $length, '');
     next if $path =~ m{(^|/)\.\.(/|$)};
     my @parts = split m{/}, $path;
     my $name = pop @parts;
@@ -914,11 +1031,33 @@ sub own_files {
       chmod $as[2] & 07777, "$place$below";
     }
     open(my $f, '>', "$place$below/$name") or next;
-    print $f substr($got, 0, $length, '');
+    print $f $data;
     close $f;
     chmod 0644, "$place$below/$name";
   }
   return $place;
+}
+
+# What only this machine's root is to read, in memory: in the running system, too.
+sub secret_files {
+  return unless $WORD{private} && $WORD{tell} =~ /^($HOST):(\d+)$/;
+  my ($s, $status, $headers, $got) = request($1, $2, 'GET', 'daskel/secrets', '', '');
+  failed('server', "its secret files do not come: HTTP $status") if $status != 200;
+  $got .= take($s, $headers->{'content-length'} - length $got);
+  umask 077;
+  my $place = folder("$PLACE/secrets");
+  while ($got =~ s/^(\d+) ([\w.\@+\/-]+)\n//) {
+    my ($length, $path) = ($1, $2);
+    my $data = substr($got, 0, $length, '');
+    next if $path =~ m{(^|/)\.};
+    my @parts = split m{/}, $path;
+    my ($name, $at) = (pop @parts, $place);
+    $at = folder("$at/$_") for @parts;
+    open(my $f, '>', "$at/$name") or failed('internal', "$at/$name: $!");
+    print $f $data;
+    close $f;
+  }
+  umask 022;
 }
 
 sub root {
@@ -928,6 +1067,7 @@ sub root {
   load_modules('order');
   network();
   tunnel();
+  secret_files();
   say_("the root is $url");
   return files($url, $target) if $url =~ /^nfs:/;
   my $device = $url =~ /^nbd:/ ? blocks($url) : memory($url);
@@ -960,10 +1100,11 @@ my $pause = 10;
 sub wait_a_while {
   my $seconds = $pause;
   $pause = $pause * 2 > 300 ? 300 : $pause * 2;                                  # a room of them is not to load the server
-  say_("it tries again in $seconds s; press Enter for a shell");
+  say_("it tries again in $seconds s; press Enter for " . ($WORD{private} ? 'now' : 'a shell'));
   my $in = '';
   vec($in, fileno(STDIN), 1) = 1;
   return unless select($in, undef, undef, $seconds) > 0 && sysread(STDIN, my $line, 100);
+  return if $WORD{private};                                                      # whoever is at it gets no key
   say_('exit goes on');
   system('/bin/sh', '-i');
 }
