@@ -4,6 +4,7 @@ contact, prints its word, and has a tunnel until it is ended. KEY: a file with i
 
 from __future__ import annotations
 
+import os
 import signal
 import sys
 from base64 import b64decode, b64encode
@@ -20,7 +21,7 @@ from daskel.core.boot.wire import Ports, Wire
 from daskel.rehearse.fetch import NfsRoot
 from daskel.system.host.wireguard import Peer, make
 
-OUTSIDE, INSIDE = "10.61.8.1", "fd64:6173:6b65::1"
+OUTSIDE, INSIDE = os.environ.get("OUTSIDE", "10.61.8.1"), "fd64:6173:6b65::1"
 
 
 def ask(what: str, **told: str) -> dict[str, str]:

@@ -18,6 +18,7 @@ from typing import Any
 import pytest
 
 from tests.conftest import until
+from tests.image_roots import image_root
 from tests.postgres import Postgres, running
 from tests.wire.net import Net
 
@@ -104,7 +105,11 @@ class Sea:
         )
         (folder / "files/terminal-server").mkdir()
         (folder / "files/terminal-server/wwng.sys").write_bytes(bytes(5000))
-        (folder / "daskel.toml").write_text(self.site + "".join(clients))
+        text = (self.site + "".join(clients)).replace("{own}", name)
+        (folder / "daskel.toml").write_text(text)
+        if "[root.notebook]" in text:
+            image_root(folder / "roots/notebook")
+            assert "Its image has" in self.daskel(name, "root", "seal", "notebook", "--yes")
 
     def serve(self, name: str) -> None:
         self.logs[name] = log = self.folder / f"{name}-{len(self.events)}.log"

@@ -158,12 +158,14 @@ class Running:
         """Which site file is served, for the other servers."""
         if self._server.peers:
             texts = digests(file)
+            if self._server.tunnel and file.secret:  # of which each server has a copy
+                texts[file.secret.name] = self._server.tunnel.public.hex()
             whole = hashlib.sha256(json.dumps(texts, sort_keys=True).encode()).hexdigest()
             times = [os.stat(path).st_mtime for path in file.texts if path.exists()]
             roots = self._server.peers.told.roots
             newest = max(times, default=0.0)
             told = Told(whole, newest, texts, roots, str(self._path), 0)
-            by_name = zip(texts, file.texts.values(), strict=True)
+            by_name = zip(digests(file), file.texts.values(), strict=True)
             self._server.peers.tell(told, dict(by_name))
 
     def _follow(self, applied: Applied) -> None:

@@ -340,10 +340,12 @@ class Shared:
         """What private roots come through. Raises MissingRequirementError."""
         self.tunnel = Tunnel(self.site, secret, self._store.keys(), self.clock, self._keep_key)
         now = self.lease_time()
-        held = (lease for lease in self.leases.held(now) if lease.address.version == 4)
+        held = [lease for lease in self.leases.held(now) if lease.address.version == 4]
+        outside = {n: str(c.address) for n, c in self.site.clients.items() if c.address}
+        if self._several:
+            self.tunnel.look = self._store.keys
         names = {self.site.by_mac.get(lease.mac): str(lease.address) for lease in held}
-        fixed = {n: str(c.address) for n, c in self.site.clients.items() if c.address}
-        self.tunnel.begin(fixed | {name: where for name, where in names.items() if name})
+        self.tunnel.begin(outside | {name: where for name, where in names.items() if name})
         self.bus.listen(Addressed, self.tunnel.has_address)
         if self.tunnel.kind == PROGRAM:
             _log.warning("the kernel has no WireGuard: private roots come by %s, which takes far "

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 import logging
 import secrets
@@ -15,6 +16,8 @@ from ipaddress import IPv6Address
 from pathlib import Path
 from typing import Any
 
+from sqlalchemy.exc import DBAPIError
+
 from daskel.core.boot.contact import Contact, ContactError, Contacts, Key
 from daskel.core.history.events import Addressed, Who
 from daskel.core.site.model import Site
@@ -25,6 +28,7 @@ from daskel.system.requirements import MissingRequirementError
 _AGAIN = 2.0  # seconds until a peer is replaced once more: anybody can ask in its name
 _PATIENCE = 15.0  # seconds for one answer
 _LOOK = 10.0  # seconds between two looks at handshakes
+_LOOK_ELSEWHERE = 2.0  # and at what other servers admitted
 _RUNS = 180.0 + _LOOK  # seconds: nobody's tunnel goes on for longer without another handshake
 _log = logging.getLogger(__name__)
 
@@ -39,6 +43,8 @@ def contact_answer(
         raise ContactError("this server has no tunnel")
     server = b64encode(tunnel.public).decode()
     if what == "known":
+        if segment != INSIDE:
+            tunnel.asks(who)
         more = tunnel.told_next(who, said) if segment == INSIDE else {}
         return {"state": tunnel.state(who, _key(said)), "server": server, **more}
     if segment == INSIDE:
@@ -71,6 +77,8 @@ class Tunnel:
         assert site.settings.private
         self._site, self._clock, self._keep = site, clock, keep
         self._keys = {key.client: key for key in keys}
+        self.look: Callable[[], list[Key]] | None = None  # what other servers admit and revoke, too
+        self._changes = 0
         self._port = site.settings.private.port
         ours, theirs = socket.socketpair()
         command = [sys.executable, "-m", "daskel.service.tunnel_keeper", str(theirs.fileno())]
@@ -128,7 +136,8 @@ class Tunnel:
     def begin(self, outside: dict[str, str]) -> None:
         """All clients whose key is admitted, with the addresses that they have, by name."""
         for name, address in outside.items():
-            self._outside[name] = address, self._port
+            if (key := self._keys.get(name)) and self._is_at(key):
+                self._outside[name] = address, self._port
         self._replace([key for key in self._keys.values() if self._counts(key)])
 
     def _counts(self, key: Key) -> bool:
@@ -156,11 +165,13 @@ class Tunnel:
 
     def has_address(self, event: Addressed) -> None:
         """A machine has an address: what it was before does not matter any more."""
-        name = event.who.name
+        self._is_here(event.who.name, str(event.address))
+
+    def _is_here(self, name: str | None, address: str) -> None:
         key = self._keys.get(name or "")
         if name is None or key is None or not self._counts(key):
             return
-        self._outside[name] = str(event.address), self._port
+        self._outside[name] = address, self._port
         now = self._clock.monotonic()
         if now - self._replaced.get(name, float("-inf")) >= _AGAIN:
             self._replaced[name] = now
@@ -177,6 +188,16 @@ class Tunnel:
         waits = any(c.client == who.name and c.key == public for c in self._contacts.waiting(now))
         return "waiting" if waits else "unknown"
 
+    def asks(self, who: Who) -> None:
+        """A machine asks outside: it is at this server from now on."""
+        key = self._keys.get(who.name or "")
+        if key is None or not self._counts(key):
+            return
+        if self.look and key.at != self._site.own:
+            self._admitted(replace(key, at=self._site.own or ""))
+        if str(who.address) != self._outside.get(key.client, ("", 0))[0]:
+            self._is_here(who.name, str(who.address))
+
     def told_next(self, who: Who, said: Mapping[str, str]) -> dict[str, str]:
         """What a client is told through the tunnel, that knows the server's next key already, or
         does not."""
@@ -186,8 +207,7 @@ class Tunnel:
         knows = self._next if self._next and said.get("next") == self._next else ""
         server = b64decode(knows).hex() if knows else self.public.hex()
         if key.server != server:
-            self._keys[key.client] = replace(key, server=server)
-            self._keep(key.client, self._keys[key.client])
+            self._admitted(replace(key, server=server))
         return {"next": self._next}
 
     def renewal(self, *, finish: bool) -> dict[str, list[str]]:
@@ -248,12 +268,12 @@ class Tunnel:
         if not secrets.compare_digest(found.word, word.upper().replace("-", "")):
             raise ValueError(f"{client} waits with another word: somebody may be between")
         now, server = self._clock.now(), self.public.hex()
-        key = Key(client, found.mac, found.key.hex(), found.place, now, server)
+        at = self._site.own or ""
+        key = Key(client, found.mac, found.key.hex(), found.place, now, server, at)
         before = self._keys.get(client)
-        self._keep(client, key)
+        self._admitted(key)
         if before:
             self._remove(before)
-        self._keys[client] = key
         self._contacts.over(found)
         self._replace([key])
         return key
@@ -263,9 +283,37 @@ class Tunnel:
         key = self._keys.get(client)
         if key is None:
             raise ValueError(f"{client} has no key")
+        self._changes += 1
         self._keep(client, None)
         self._remove(key)
         del self._keys[client]
+
+    def _admitted(self, key: Key) -> None:
+        self._changes += 1
+        self._keep(key.client, key)
+        self._keys[key.client] = key
+
+    def _learn(self, keys: list[Key]) -> None:
+        """What is in the store that other servers write, too."""
+        found = {key.client: key for key in keys}
+        before, self._keys = self._keys, found
+        for key in before.values():
+            if key.client not in found or found[key.client].public != key.public:
+                self._remove(key)
+        changed = []
+        for key in keys:
+            old = before.get(key.client)
+            left = not self._is_at(key) and key.client in self._outside
+            if left:
+                del self._outside[key.client]
+            if self._counts(key) and (left or old is None or old.public != key.public):
+                changed.append(key)
+        self._replace(changed)
+
+    def _is_at(self, key: Key) -> bool:
+        """Of several servers, one alone begins with a machine: it would take its
+        tunnel from another, since they have the same key."""
+        return not self.look or key.at == self._site.own
 
     def keys(self) -> list[State]:
         """All keys, with the last handshake of each in seconds since 1970, 0 for none."""
@@ -288,7 +336,19 @@ class Tunnel:
                 _log.warning("%s; %s", error.problem, error.remedy)
             else:
                 self._states = {one["public"]: one for one in states}
-            await self._clock.sleep(_LOOK)
+            for _ in range(int(_LOOK / _LOOK_ELSEWHERE)):
+                await self._clock.sleep(_LOOK_ELSEWHERE)
+                if self.look:
+                    await self._look_elsewhere(self.look)
+
+    async def _look_elsewhere(self, look: Callable[[], list[Key]]) -> None:
+        changes = self._changes
+        try:
+            keys = await asyncio.to_thread(look)
+        except (DBAPIError, MissingRequirementError):
+            return  # the store is away, which is said
+        if changes == self._changes:
+            self._learn(keys)
 
     def close(self) -> None:
         """End the process; the interface stays."""

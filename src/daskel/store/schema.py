@@ -83,6 +83,7 @@ KEYS = Table(  # of clients whose private roots come through the tunnel
     Column("place", String, nullable=False),  # where the machine keeps it
     Column("since", Float, nullable=False),  # seconds since 1970
     Column("server", String, nullable=False, server_default=""),  # the server's that it knows
+    Column("at", String, nullable=False, server_default=""),  # the server that it asked last
 )
 
 SHARED = MetaData()  # what a store of several servers has beside that
@@ -146,7 +147,10 @@ MIGRATIONS: Mapping[int, Sequence[str]] = {
         "ALTER TABLE boots ADD COLUMN server VARCHAR DEFAULT '' NOT NULL",
     ),
     9: _CREATED,  # and keys
-    10: ("ALTER TABLE keys ADD COLUMN server VARCHAR DEFAULT '' NOT NULL",),
+    10: (
+        "ALTER TABLE keys ADD COLUMN server VARCHAR DEFAULT '' NOT NULL",
+        "ALTER TABLE keys ADD COLUMN at VARCHAR DEFAULT '' NOT NULL",
+    ),
 }
 # Of PostgreSQL alone: which of its transactions wrote a lease last, so that the other servers find
 # what is new; and numbers of boots that no two servers have.

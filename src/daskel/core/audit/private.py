@@ -36,9 +36,6 @@ def check_private(site: Site) -> Iterator[Finding]:
     if site.settings.nfs == "kernel":
         problem = 'private roots are served by Daskel itself, not with nfs = "kernel"'
         yield Finding(Severity.ERROR, site.origin("site", "nfs"), problem, "leave one of them out")
-    if len(site.servers) > 1:
-        problem = "private roots with several servers are not possible: each has a key of its own"
-        yield Finding(Severity.ERROR, origin, problem, "leave one of them out")
     for name, segment in site.segments.items():
         if segment.network6 and segment.network6.overlaps(rules.network):
             problem = f"the tunnel's network {rules.network} overlaps segment {name}'s "

@@ -40,7 +40,8 @@ class Contact:
 class Key:
     """A client's public key (hexadecimal), admitted at `since` (seconds since 1970): of the machine
     with this MAC address, which keeps the private part in `place`. `server`: the newest of the
-    server's public keys that it knows; empty: the one that it was admitted by."""
+    server's public keys that it knows; empty: the one that it was admitted by. `at`: of several
+    servers, the one that it asked last."""
 
     client: str
     mac: str
@@ -48,6 +49,7 @@ class Key:
     place: str
     since: float
     server: str = ""
+    at: str = ""
 
 
 class ContactError(ValueError):
