@@ -10,9 +10,10 @@ import socket
 import subprocess
 import sys
 import threading
+import zlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import asdict, dataclass, field, replace
+from dataclasses import asdict, astuple, dataclass, field, replace
 from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
@@ -66,8 +67,14 @@ class Practice:
         return Wire() if self.base is None else Wire(Ports.from_base(self.base), loopback=True)
 
     def places(self) -> PracticePlaces:
-        names = (self.state, self.folder / "slates", self.folder / "uploads")
-        return PracticePlaces(*(str(path) for path in names))
+        folder = self.folder
+        names = (self.state, folder / "slates", folder / "uploads", folder / "private.key")
+        return PracticePlaces(*map(str, (*names, self.interface)))
+
+    @property
+    def interface(self) -> str:
+        """Of the tunnel: no other practice's."""
+        return f"dsk-{zlib.crc32(self.into.encode()):08x}"
 
     def site_of(self, site: Site) -> tuple[Site, Mapping[str, str]]:
         """The site that is served, and which client each client is like."""
@@ -77,9 +84,7 @@ class Practice:
         if self.copies:
             found, like = with_copies(found, self.like, self.copies)
         if self.beside:
-            theirs = PracticePlaces(
-                *(f"{place}.beside" for place in asdict(self.places()).values())
-            )
+            theirs = PracticePlaces(*(f"{place}.beside" for place in astuple(self.places())))
             found = other_server(found, self.beside, theirs)
         return found, like
 

@@ -6,7 +6,7 @@ from __future__ import annotations
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from hashlib import sha256
 from pathlib import Path
@@ -20,6 +20,7 @@ from daskel.cli.output import Output
 from daskel.cli.practice_server import Practice, Practised
 from daskel.cli.usage import UsageProblem
 from daskel.core.boot.identity import by_mac
+from daskel.core.boot.images import PRIVATE
 from daskel.core.content.computed import client_paths, own_places
 from daskel.core.content.raw_systems import ANY, Asked, NoRawSystem, raw_system
 from daskel.core.dhcp.client_messages import BOARD, FACES
@@ -27,16 +28,18 @@ from daskel.core.history.case import Case, Cause
 from daskel.core.history.diagnosis import diagnose
 from daskel.core.history.events import Seen, Who
 from daskel.core.history.outcome import Result
+from daskel.core.roots.kernels import HEAD, kernel_processor
 from daskel.core.site.layers import Effective, effective
 from daskel.core.site.model import Site
 from daskel.core.values import few, show_duration, show_size
 from daskel.rehearse.client import Board, Got, SimulatedBoot
-from daskel.rehearse.fetch import Way
+from daskel.rehearse.dynamic_linking import starts
+from daskel.rehearse.fetch import BootError, Way
 from daskel.rehearse.initrds import Initrds
 from daskel.rehearse.raw import MOP, RPL, RawJob
 from daskel.rehearse.storm import Job
 from daskel.store.reading import read_boots, read_leases
-from daskel.system.roots.inside import inside
+from daskel.system.roots.inside import FolderTree, inside
 from daskel.system.roots.roots import RootFolder
 from daskel.system.sitefile import SiteFile
 
@@ -191,6 +194,8 @@ def judged(
         if not problem:
             problem, remedy, more = initrds.judged(boot)
             warnings += more
+        if not problem and PRIVATE in boot.command_line:  # its root is looked at on the disk
+            problem = init_fails(file, site, boot.name, boot.command_line)
         cause = None
         if boot.mac in newest:
             case = Case(newest[boot.mac], float("inf"))
@@ -203,6 +208,23 @@ def judged(
         what = what_boots(site, boot.name)
         results.append(Rehearsed(boot, what, problem, cause, remedy, tuple(warnings)))
     return results
+
+
+def init_fails(file: SiteFile, site: Site, name: str, arguments: str) -> str:
+    """Why the first program of a client's root does not start there; empty when it does, as far as
+    can be told."""
+    loadout = effective(site, name).loadout
+    if loadout is None or not loadout.root:
+        return ""
+    folder = RootFolder(file.roots, site.root_path(loadout.root))
+    processor = None
+    with suppress(OSError), file.boot_file(loadout.kernel or "").open("rb") as kernel:
+        processor = kernel_processor(kernel.read(HEAD))
+    try:
+        starts(FolderTree(folder.version(folder.state().used)), arguments, processor)
+    except BootError as error:
+        return str(error)
+    return ""
 
 
 def _unheard(site: Site, name: str) -> str:

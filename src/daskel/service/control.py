@@ -110,7 +110,7 @@ class Running:
         counts = Counter(stage.value for stage in stages.values())
         results = Counter(result(boot, self._clock.now()) for boot in boots if boot.client)
         on_disk = {path: _text(path.absolute()) for path in self._texts}
-        away = self._server.away
+        away, tunnel = self._server.away, self._server.tunnel
         return {
             "interface": VERSION,
             "site": str(self._path),
@@ -130,6 +130,7 @@ class Running:
             "differs": on_disk != self._texts,
             "server": self._site.own,
             "away": {"since": away[1], "why": away[0]} if away else None,
+            "private": {"by": tunnel.kind, **tunnel.counts()} if tunnel else None,
         }
 
     def servers(self) -> list[Answer]:

@@ -53,7 +53,10 @@ STAGES = Figure("clients_at_stage", "Clients by the stage of their last boot", "
 RESULTS = Figure("clients_by_result", "Clients by how their last boot ended", "result")
 AWAY = Figure("store_away_seconds", "For how long the store has not answered; 0 where it does")
 SERVERS = Figure("other_servers", "Other servers of the site, by whether they are alive", "is")
-FIGURES = (EVENTS, SENT, RESENT, CLIENTS, LEASES, LOBBY, STAGES, RESULTS, AWAY, SERVERS)
+PRIVATE = Figure("private_clients", "Clients with private roots, by what their keys are", "key")
+FIGURES = (
+    EVENTS, SENT, RESENT, CLIENTS, LEASES, LOBBY, STAGES, RESULTS, AWAY, SERVERS, PRIVATE,
+)  # fmt: skip
 
 
 class Metrics(Collector):
@@ -115,6 +118,7 @@ class Metrics(Collector):
         yield _gauge(AWAY, shared.clock.now() - shared.away_since if shared.away else 0)
         others = shared.peers.others if shared.peers else ()
         yield _gauges(SERVERS, Counter("alive" if one.alive else "away" for one in others))
+        yield _gauges(PRIVATE, Counter(shared.tunnel.counts() if shared.tunnel else {}))
         yield _gauges(STAGES, Counter(boot.stage.value for boot in boots))
         yield _gauges(RESULTS, Counter(result(boot, now) for boot in boots))
 

@@ -327,6 +327,17 @@ class Tunnel:
             for key in self._keys.values()
         ]  # fmt: skip
 
+    def counts(self) -> dict[str, int]:
+        """How many clients with private roots there are, by what their keys are."""
+        counts = [key for key in self._keys.values() if self._counts(key)]
+        own = private_clients(self._site)
+        return {
+            "running": sum(map(self._runs, counts)),
+            "admitted": len(counts),
+            "waiting": len(self.waiting()),
+            "without": len(own - {key.client for key in counts}),
+        }
+
     async def serve(self) -> None:
         """Looks at handshakes now and then, until it is cancelled."""
         while True:

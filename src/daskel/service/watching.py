@@ -112,6 +112,7 @@ class Watching:
             "last": boot.last,
             "reached": boot.stages[-1][1] if boot.stages else boot.began,
             "file": self._file(boot.mac, move, now) if move else None,
+            "private": bool(boot.private),
             "waits_for": told.waits,
             "why": told.why,
         }

@@ -160,6 +160,7 @@ def _row(boot: Boot, how: str) -> dict[str, object]:
         "address": str(boot.address) if boot.address else None,
         "loadout": loaded.loadout if loaded else None,
         "root": boot.root or None,
+        "private": bool(boot.private),
         "files": len(files),
         "bytes": sum(fetch.size or 0 for fetch in files),
         "resent": sum(fetch.resent for fetch in files),
@@ -201,7 +202,8 @@ def _show(file: SiteFile, site: Site, word: str, output: Output) -> ExitCode:
     case = case_of(file, boot, before)
     causes = diagnose(case)
     if output.as_json:
-        more = {"firmware": boot.firmware, "address": boot.address, "root": boot.root or None}
+        more = {"firmware": boot.firmware, "address": boot.address, "root": boot.root or None,
+                "private": bool(boot.private)}  # fmt: skip
         output.json({**as_row(boot), **more, "result": case.result,
                      "durations": {s.value: t for s, t in boot.durations.items()},
                      "files": fetch_json(boot), "findings": [cause_json(c) for c in causes]}

@@ -20,7 +20,8 @@ from daskel.cli.boot_views import cause_json, fetch_json, print_boot, show_cause
 from daskel.cli.events import doing
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.practice_server import Practice, begin, serving
-from daskel.cli.rehearsals import jobs_of
+from daskel.cli.rehearsals import init_fails, jobs_of
+from daskel.core.boot.key_medium import image
 from daskel.core.dhcp.client_messages import Face
 from daskel.core.dhcp.pxe import Firmware, is_uefi
 from daskel.core.history.boots import Boot, End, fetches, from_row
@@ -28,22 +29,17 @@ from daskel.core.history.case import Case, Cause
 from daskel.core.history.diagnosis import diagnose
 from daskel.core.history.events import Stage
 from daskel.core.history.outcome import GOOD, Result, result, waits_for
-from daskel.core.roots.kernels import HEAD, kernel_processor
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
 from daskel.core.site.over_ipv6 import over_ipv6
+from daskel.core.site.private import private_clients
 from daskel.core.site.slate_rules import slate_of
-from daskel.core.site.tables import Loadout
 from daskel.core.values import show_duration, show_size
-from daskel.rehearse.dynamic_linking import starts
-from daskel.rehearse.fetch import BootError
 from daskel.rehearse.keys import Typing
 from daskel.rehearse.machine import KINDS, VirtualMachine, switch_on
 from daskel.rehearse.network import Network
 from daskel.system.control_client import ask, socket_path
 from daskel.system.requirements import MissingRequirementError
-from daskel.system.roots.inside import FolderTree
-from daskel.system.roots.roots import RootFolder
 from daskel.system.sitefile import SiteFile
 
 _PAUSE = 0.5  # seconds between two looks
@@ -82,9 +78,11 @@ def rehearse_machine(
         output.error(f"firmware {job.firmware} does not ask over IPv6", "--firmware uefi-x64")
         return ExitCode.WRONG_USE
     with _room(practice, file.valid, site, segment.value) as network:
+        medium = _medium(site, name, folder)
         machine = switch_on(
-            network, folder, name, job.mac, job.firmware, memory=_MEMORY, ipv6=args.ipv6
-        )
+            network, folder, name, job.mac, job.firmware, memory=_MEMORY, ipv6=args.ipv6,
+            more=["-drive", f"file={medium},format=raw,if=virtio"] if medium else [],
+        )  # fmt: skip
         show = _live if output.console.is_terminal and not output.as_json else _plain
         client.typing = Typing(args.keys, machine.press)
         if not output.as_json:
@@ -102,6 +100,16 @@ def rehearse_machine(
     return _end(client, folder, job.firmware, _stopped(file, site, client, console), output)
 
 
+def _medium(site: Site, name: str, folder: Path) -> Path | None:
+    """An empty one for the key of a client that has its key on a medium, anew each time."""
+    rules = site.settings.private
+    if rules is None or "medium" not in rules.key or name not in private_clients(site):
+        return None
+    medium = folder / f"{name}.key.img"
+    medium.write_bytes(image())
+    return medium
+
+
 def _knows_ipv6(firmware: str) -> bool:
     return firmware in KINDS and is_uefi(Face.of(Firmware(firmware)).architecture or 0)
 
@@ -111,27 +119,15 @@ def _stopped(file: SiteFile, site: Site, client: _Client, console: str) -> Cause
     boot = client.boot
     if boot is None or client.result not in (Result.ROOT, Result.RUNNING):
         return None
-    loadout = effective(site, client.name).loadout
-    if loadout and loadout.root:
-        folder = RootFolder(file.roots, site.root_path(loadout.root))
-        tree = FolderTree(folder.version(folder.state().used))
-        try:
-            starts(tree, boot.loaded.arguments if boot.loaded else "", _processor(file, loadout))
-        except BootError as error:
-            remedy = "daskel root inspect looks at what its root has"
-            return Cause("init-fails", f"its root was mounted, and {error}", remedy)
+    line = boot.loaded.arguments if boot.loaded else ""
+    if why := init_fails(file, site, client.name, line):
+        remedy = "daskel root inspect looks at what its root has"
+        return Cause("init-fails", f"its root was mounted, and {why}", remedy)
     panic = next((line for line in console.splitlines() if _PANIC in line), None)
     if panic is None:
         return None
     said = panic[panic.index(_PANIC) :].strip()
     return Cause("kernel-panic", f"its kernel has stopped: {said}", "see its console and screen")
-
-
-def _processor(file: SiteFile, loadout: Loadout) -> str | None:
-    """Of a loadout's kernel."""
-    with suppress(OSError), file.boot_file(loadout.kernel or "").open("rb") as kernel:
-        return kernel_processor(kernel.read(HEAD))
-    return None
 
 
 def _head(site: Site, name: str, firmware: str, segment: str) -> str:
@@ -158,6 +154,9 @@ def _room(practice: Practice, whole: Site, site: Site, segment: str) -> Iterator
     with ExitStack() as stack:
         network = Network(addresses)
         stack.callback(network.close)
+        if site.settings.private:  # a program may hold it, and with it the network
+            end = ("ip", "link", "delete", site.settings.private.interface)
+            stack.callback(_ended, network, end)
         if site.segments[segment].dhcp == "proxy":
             beside = replace(practice, beside=segment)
             theirs = beside.site_of(whole)[0].segments[segment]
@@ -165,6 +164,11 @@ def _room(practice: Practice, whole: Site, site: Site, segment: str) -> Iterator
             stack.enter_context(serving(beside, inside))
         stack.enter_context(serving(practice, network.inside))
         yield network
+
+
+def _ended(network: Network, command: Sequence[str]) -> None:
+    with suppress(MissingRequirementError):  # there was none
+        network.run(*command)
 
 
 class _Client:
@@ -182,6 +186,7 @@ class _Client:
         self.moving: dict[str, Any] | None = None
         self._screen: tuple[float, Sequence[str]] = (0.0, ())
         self._console = ""
+        self._private = name in private_clients(site)
         self.stays, self.until = False, ""  # see the arguments of these names
         self.typing: Typing | None = None
 
@@ -194,6 +199,7 @@ class _Client:
         self.boot = from_row(row) if row and row["began"] > self.began - 1 else None
         rows = (ask(self._socket, "watch", since=self.began) or {}).get("machines", [])
         self.moving = next((r["file"] for r in rows if r["client"] == self.name), None)
+        self._admit()
         if list(screen) != list(self._screen[1]):
             self._screen = time.time(), screen
         if self.until:
@@ -202,6 +208,13 @@ class _Client:
             with suppress(OSError):
                 self.typing.go_on(time.monotonic(), self.shows)
         return screen
+
+    def _admit(self) -> None:
+        """Its key, when its screen shows the word that the lobby has."""
+        keys = ask(self._socket, "keys") if self._private else None
+        for one in (keys or {}).get("waiting", ()):
+            if one["client"] == self.name and self.shows(one["word"]):
+                ask(self._socket, "key", client=self.name, word=one["word"])
 
     def shows(self, text: str) -> bool:
         """Whether a text is on its screen."""

@@ -40,6 +40,16 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     output.print(f"{clients} on {', '.join(answer['segments'])}.")
     stages = ", ".join(f"{count} at {stage}" for stage, count in answer["stages"].items())
     output.print(f"Since it started: {stages or 'no client came'}.")
+    if private := answer["private"]:
+        output.print(
+            f"Private roots: {counted(private['admitted'], 'client')} with a key, "
+            f"{private['running']} of them in use; {private['without']} without one"
+            + (
+                f", {private['waiting']} of which wait: daskel lobby list."
+                if private["waiting"]
+                else "."
+            )
+        )
     for aside in answer["aside"]:
         left = show_duration(max(int(aside["until"] - time.time()), 0))
         where = f"{aside['address']} of {aside['segment']}"

@@ -75,7 +75,8 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     if args.wire is not None and args.wire not in by_name:
         output.error(f"there is no interface {args.wire}", did_you_mean(args.wire, by_name))
         return ExitCode.WRONG_USE
-    held = [(*port, holder(port[0], port[1])) for port in _PORTS]
+    ports = [*_PORTS, *_tunnel(file)]
+    held = [(*port, holder(port[0], port[1])) for port in ports]
     faces = _faces()
     heard = offers(args.wire, [message for _, message in faces], _WAIT) if args.wire else None
     answered = consoles(args.wire, _WAIT / 2) if args.wire else None
@@ -86,7 +87,7 @@ def run(args: argparse.Namespace, output: Output) -> ExitCode:
     except OSError as error:
         silent = f"  it cannot be asked: {error.strerror or error}"
     problems, unused = list(overlaps(by_name)), free_networks(by_name, _PROPOSED)
-    filtered = firewall([(protocol, port) for protocol, port, _ in _PORTS])
+    filtered = firewall([(protocol, port) for protocol, port, _ in ports])
     space = _space(file)
     if output.as_json:
         servers = None if heard is None else [_server_json(h, faces[h.asked][0]) for h in heard]
@@ -144,6 +145,12 @@ def _site(args: argparse.Namespace) -> SiteFile | None:
     """The site file that is here, for what it wants of this machine; none is needed."""
     path = path_of(args)
     return load(path) if args.site is not None or path.exists() else None
+
+
+def _tunnel(file: SiteFile | None) -> Iterator[tuple[str, int, str]]:
+    rules = file.site.settings.private if file and file.site else None
+    if rules:
+        yield "udp", rules.port, "the tunnel of private roots"
 
 
 def _cards(found: list[Interface]) -> Iterator[str]:

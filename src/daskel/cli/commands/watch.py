@@ -323,7 +323,8 @@ def _doing_here(machine: Machine) -> Text:
             ("░" * (_BAR - full), "dim"),
             f" {part:4.0%}{speed} {file['path']}",
         )
-    return Text(events.doing(machine["waits_for"]))
+    doing = events.doing(machine["waits_for"])
+    return Text(doing or ("its root is private" if machine["private"] else ""))
 
 
 def _one(view: _View, room: int, width: int) -> Text:

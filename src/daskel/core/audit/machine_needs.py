@@ -21,21 +21,25 @@ class Kind(Enum):
     FOLDER = "folder"
     FILE = "file"
     FILE_SYSTEM = "file system"  # of the kernel
+    MODULE = "kernel module"
     ACCOUNT = "account"
 
 
 @dataclass(frozen=True, slots=True)
 class Need:
-    """`debian` and `fedora`: the packages that have it; "" where none does."""
+    """`debian` and `fedora`: the packages that have it; "" where none does. `unless`: the kernel's
+    module that makes it needless."""
 
     kind: Kind
     name: str
     why: str
     debian: str = ""
     fedora: str = ""
+    unless: str = ""
     always: bool = True  # else for what not everybody has, or a command that not everybody types
 
 
+_TUNNEL = "wireguard"
 _GRUB = "/usr/lib/grub/"
 _USUAL = (BIOS, "uefi-x64")  # without a site, and beside what it names
 
@@ -91,6 +95,12 @@ def _roots(site: Site | None) -> Iterator[Need]:
     if site and private_roots(site) and not ways & {"blocks", "memory"}:
         why = "private roots, whose clients need the initrd that comes with an image"
         yield Need(Kind.PROGRAM, "mksquashfs", why, "squashfs-tools", "squashfs-tools")
+    if site and private_roots(site):
+        why = "private roots: without it they come by wireguard-go, far dearer for the processor"
+        yield Need(Kind.MODULE, _TUNNEL, why)
+        why = "private roots, as this kernel has no WireGuard"
+        program = "wireguard-go"
+        yield Need(Kind.PROGRAM, program, why, program, unless=_TUNNEL)
     if "blocks" in ways:
         yield Need(Kind.PROGRAM, "mke2fs", "what clients keep as blocks", "e2fsprogs", "e2fsprogs")
 

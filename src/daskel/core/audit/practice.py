@@ -10,7 +10,7 @@ from ipaddress import IPv4Address
 from daskel.core.boot.address import Leases, LeaseState
 from daskel.core.site.layers import effective
 from daskel.core.site.model import Site
-from daskel.core.site.tables import Segment
+from daskel.core.site.tables import Private, Segment
 
 _LEFT_OUT = {"nfs": "daskel", "account": None, "https": None, "metrics": None}
 
@@ -22,6 +22,8 @@ class PracticePlaces:
     state: str
     slates: str
     uploads: str
+    secret: str  # the tunnel's key
+    interface: str  # and its interface, which a server that runs here does not have
 
 
 def present_addresses(site: Site, leases: Leases) -> dict[str, IPv4Address]:
@@ -43,6 +45,7 @@ def practised(
     machine's own wires."""
     settings = site.settings.model_copy(update={
         **_LEFT_OUT, "state": places.state, "slates": places.slates, "uploads": places.uploads,
+        "private": site.settings.private and _tunnel(site.settings.private, places),
     })  # fmt: skip
     segments = {name: _segment(segment, direct) for name, segment in site.segments.items()}
     fixed = {
@@ -51,6 +54,14 @@ def practised(
     }
     clients = {**site.clients, **fixed}
     return replace(site, settings=settings, segments=segments, clients=clients)
+
+
+def _tunnel(rules: Private, places: PracticePlaces) -> Private:
+    """With a key of its own, to which each machine makes first contact; a TPM is not practised."""
+    kept = tuple(place for place in rules.key if place != "tpm") or ("medium",)
+    return rules.model_copy(
+        update={"secret": places.secret, "interface": places.interface, "key": kept}
+    )
 
 
 def _segment(segment: Segment, direct: bool) -> Segment:
@@ -129,6 +140,7 @@ def other_server(site: Site, segment: str, places: PracticePlaces) -> Site:
     }
     settings = site.settings.model_copy(update={
         "state": places.state, "slates": places.slates, "uploads": places.uploads, "loaders": (),
+        "private": None,
     })  # fmt: skip
     there = {segment: here.model_copy(update=update)}
     return replace(

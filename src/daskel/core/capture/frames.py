@@ -21,7 +21,7 @@ from daskel.core.capture.dhcp6 import Dhcp6Heard
 from daskel.core.capture.heard import End, Heard
 from daskel.core.capture.proofs import with_proofs
 from daskel.core.capture.raw import RawHeard
-from daskel.core.capture.scope import Scope, Traffic
+from daskel.core.capture.scope import Scope, Traffic, tunnel_message
 from daskel.core.capture.tcp import TcpHeard
 from daskel.core.capture.tftp import TftpHeard
 from daskel.core.capture.twice import Twice
@@ -196,6 +196,10 @@ class Capture:
     def _udp(self, at: float, ethernet: Ethernet, source: End, target: End, udp: UDP) -> None:
         data, ports = bytes(udp.data), {source[1], target[1]}
         length = max(udp.ulen - _UDP_HEADER, len(data))
+        if kind := tunnel_message(data, length):
+            self.scope.seen.add(Traffic.OTHER)
+            self.scope.tunnel(kind, ethernet.src, source, target)
+            return
         if ports & set(_DHCP) and isinstance(target[0], IPv4Address):
             self._dhcp.feed(at, ethernet.src, data, (source, target), length)
         elif ports & set(_DHCP6):

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from enum import Enum
 
+from daskel.core.capture.heard import End
 from daskel.core.history.case import Blind
 from daskel.core.values import counted, show_duration
 
@@ -30,6 +31,19 @@ class Traffic(Enum):
 _UNFILTERED = {Traffic.ARP, Traffic.OTHER}  # what nobody asks for who wants to see boots alone
 
 
+_BEGINS, _ANSWERS = 1, 2
+_LENGTHS = {_BEGINS: 148, _ANSWERS: 92, 3: 64}  # of messages with a fixed one
+
+
+def tunnel_message(data: bytes, length: int) -> int:
+    """The type of a message of WireGuard (its protocol, 5.4), in a datagram of `length` bytes; 0:
+    it is none."""
+    kind = data[0] if data[1:4] == bytes(3) else 0
+    if kind == 4:
+        return 4 if length >= 32 and length % 16 == 0 else 0
+    return kind if _LENGTHS.get(kind) == length else 0
+
+
 @dataclass
 class Scope:
     """Fed with what was seen of a capture."""
@@ -46,6 +60,8 @@ class Scope:
     addressed: set[bytes] = field(default_factory=set)  # to whom frames went, and to nobody else
     raw: set[bytes] = field(default_factory=set)  # who asks in raw Ethernet frames
     clients: set[bytes] = field(default_factory=set)  # of those, who asked for something
+    tunnels: dict[tuple[End, End], bytes] = field(default_factory=dict)  # begun by this machine
+    encrypted: dict[bytes, str] = field(default_factory=dict)  # machines, and with whom
     dhcp_cut: set[str] = field(default_factory=set)  # machines whose messages say not what they are
 
     def packet(self, at: float) -> None:
@@ -53,6 +69,15 @@ class Scope:
         self.first = self.first if self.packets else at
         self.last = max(at, self.last)
         self.packets += 1
+
+    def tunnel(self, kind: int, sender: bytes, source: End, target: End) -> None:
+        """A message of an encrypted tunnel: of either end, each of which may begin it."""
+        if kind == _BEGINS:
+            self.tunnels.setdefault((source, target), sender)
+            return
+        begun = self.tunnels.get((target, source))
+        if kind == _ANSWERS and begun:
+            self.encrypted[begun], self.encrypted[sender] = str(source[0]), str(target[0])
 
     @property
     def unfiltered(self) -> bool:
@@ -85,6 +110,11 @@ class Scope:
         for traffic, blind, said in _SERVICES:
             if traffic not in self.seen and not self.unfiltered:
                 found.setdefault(blind, said)
+        if own in self.encrypted:
+            with_whom = f"with {self.encrypted[own]}"
+            found[Blind.NFS] = f"it goes on in a tunnel (WireGuard), encrypted {with_whom}"
+        elif asks := next((ends[1][0] for ends, by in self.tunnels.items() if by == own), None):
+            found[Blind.NFS] = f"{asks} does not answer the tunnel (WireGuard) that it asks for"
         if began - self.first < _BEFORE and not from_firmware:
             found[Blind.START] = "it may have begun after the machine was switched on"
         return found

@@ -129,6 +129,7 @@ class BootRow(TypedDict):
     address: str | None
     loadout: str | None
     root: str | None
+    private: bool  # which came through the tunnel
     files: int  # that were sent to their end
     bytes: int
     resent: int  # packets
@@ -152,6 +153,7 @@ class BootShown(TypedDict):
     firmware: str
     address: str | None
     root: str | None
+    private: bool  # which came through the tunnel
     durations: dict[str, float]  # seconds in each stage
     files: list[FetchFormat]
     findings: list[CauseFormat]

@@ -25,6 +25,16 @@ class StoreAway(TypedDict):
     why: str
 
 
+class PrivateRoots(TypedDict):
+    """Clients with private roots, by what their keys are."""
+
+    by: str  # what the tunnel is made by
+    running: int  # whose tunnel was in use just now
+    admitted: int  # that have a key
+    waiting: int  # to be admitted
+    without: int  # that have none
+
+
 class Status(TypedDict):
     """What runs, since when, and how far each client came."""
 
@@ -43,6 +53,7 @@ class Status(TypedDict):
     differs: bool  # the site file on the disk is another
     server: str | None  # which of the site's servers it is, where there are several
     away: StoreAway | None
+    private: PrivateRoots | None  # null: this server has no tunnel
 
 
 class Moving(TypedDict):
@@ -69,6 +80,7 @@ class WatchRow(TypedDict):
     last: float  # when something was last heard
     reached: float  # when it came to its stage
     file: Moving | None
+    private: bool  # its root comes through the tunnel
     waits_for: str
     why: str  # it comes no further
     server: str | None  # the other server that it boots from; null: the one that is asked

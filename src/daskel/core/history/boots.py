@@ -23,6 +23,8 @@ from daskel.core.history.events import (
     FileSent,
     FileSized,
     FileUntold,
+    ImageStep,
+    ImageTold,
     Loaded,
     Mounted,
     Seen,
@@ -140,6 +142,12 @@ class Boot:
         """The root that it mounted, and how."""
         found: Mounted | None = self.newest(Mounted)
         return f"{found.root}, {found.how}" if found else ""
+
+    @property
+    def private(self) -> str:
+        """Where the key is by which its root came through the tunnel; empty when it did not."""
+        steps = (told for _, told in self.of(ImageTold) if told.step is ImageStep.TUNNEL)
+        return next((told.text for told in steps), "")
 
     @property
     def durations(self) -> dict[Stage, float]:

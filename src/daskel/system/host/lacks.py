@@ -22,6 +22,10 @@ def missing(needs: Sequence[Need]) -> list[Need]:
 
 
 def _met(need: Need) -> bool:
+    if need.unless and _module(need.unless):
+        return True
+    if need.kind is Kind.MODULE:
+        return _module(need.name)
     if need.kind is Kind.PROGRAM:
         return _program(need.name) is not None
     if need.kind is Kind.FOLDER:

@@ -682,8 +682,8 @@ sub in_variable {
   return unless variables() && open(my $f, '<', $VARIABLE);
   my $count = sysread($f, my $data, 4096);
   my $text = 'the UEFI variable with this machine\'s key';
-  failed('key', "$text has $count bytes, not 100: it is damaged; remove it (chattr -i, rm $VARIABLE)") if $count != 100;
-  return parts(substr $data, 4);
+  failed('key', "$text has $count bytes, not 100: it is damaged; remove it (chattr -i, rm $VARIABLE)") if $count != 100 && $count != 68;
+  return parts(substr($data, 4) . $NO_KEY);                                      # 68: without the next one
 }
 
 sub to_variable {
@@ -742,8 +742,8 @@ sub in_medium {
   return unless $device;
   open(my $f, '<', $device) or failed('key', "$device: $!");
   my $text = at($f, $at, 132);
-  return unless $text =~ m{^((?:[A-Za-z0-9+/]{43}=\n){3})};
-  return map { raw($_) } split /\n/, $1;
+  return unless $text =~ m{^((?:[A-Za-z0-9+/]{43}=\n){2,3})};
+  return parts(join('', map { raw($_) } split /\n/, $1) . $NO_KEY);
 }
 
 sub to_medium {
