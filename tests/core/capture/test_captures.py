@@ -104,6 +104,7 @@ OTHERS = {  # of machines, servers and wires that were not set up for this
     "secureboot-unsigned-kernel-refused": ("menu", CANNOT_TELL),
     "bios-grub-request-sent-again": ("menu", "file-missing"),
     "uboot-arm64-e1000": ("addressed", "file-missing"),
+    "uefi-private-tunnel": ("addressed", CANNOT_TELL),
     "uefi-http-name-server-grub-without-address": ("addressed", CANNOT_TELL),
     "uefi32-grub32-against-daskel": ("kernel", CANNOT_TELL),
 }
@@ -115,6 +116,22 @@ def test_captures_of_others(path: Path) -> None:
     (case,) = cases_of(list(read_frames(path)))
     causes = [cause.cause for cause in diagnose(case)]
     assert (case.stage.value, causes[0] if causes else None) == OTHERS[path.stem]
+
+
+@pytest.mark.parametrize(
+    ("left_out", "reason"),
+    [((), "encrypted with 10.61.8.1"), ((2, 4), "10.61.8.1 does not answer the tunnel")],
+)
+def test_what_goes_on_in_a_tunnel(left_out: tuple[int, ...], reason: str) -> None:
+    """A real machine's; then as it is where its key is not admitted."""
+    frames = [
+        (at, frame) for at, frame in read_frames(HERE / "others/uefi-private-tunnel.pcap")
+        if not (frame[23] == 17 and frame[36:38] == frame[34:36] and frame[42] in left_out)
+    ]  # fmt: skip
+    (case,) = cases_of(frames)
+    (cause,) = diagnose(case)
+    assert cause.cause == CANNOT_TELL and reason in cause.problem, cause
+    assert "daskel diagnose" in cause.remedy
 
 
 def test_several_machines_at_once() -> None:

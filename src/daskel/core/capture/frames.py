@@ -146,16 +146,21 @@ class Capture:
                 over = now if number == 0 else float("inf")  # another one followed
                 found.append(
                     Case(
-                        boot, over, own[number + 1 :], beside, self._blind(mac, own), captured=True
+                        boot,
+                        over,
+                        own[number + 1 :],
+                        beside,
+                        self._blind(mac, own, boot.began),
+                        captured=True,
                     )
                 )
         return sorted(found, key=lambda case: case.boot.began)
 
-    def _blind(self, mac: str, own: list[Boot]) -> dict[Blind, str]:
+    def _blind(self, mac: str, own: list[Boot], newest: float) -> dict[Blind, str]:
         first = own[-1]
         seen: Seen | None = next((event for _, event in first.of(Seen)), None)
         return self.scope.blind(
-            first.began, mac, asked=mac in self._heard.asked,
+            first.began, newest, mac, asked=mac in self._heard.asked,
             from_firmware=bool(seen and seen.firmware),
         )  # fmt: skip
 
@@ -198,7 +203,7 @@ class Capture:
         length = max(udp.ulen - _UDP_HEADER, len(data))
         if kind := tunnel_message(data, length):
             self.scope.seen.add(Traffic.OTHER)
-            self.scope.tunnel(kind, ethernet.src, source, target)
+            self.scope.tunnel(at, kind, ethernet.src, source, target)
             return
         if ports & set(_DHCP) and isinstance(target[0], IPv4Address):
             self._dhcp.feed(at, ethernet.src, data, (source, target), length)

@@ -61,7 +61,7 @@ class Scope:
     raw: set[bytes] = field(default_factory=set)  # who asks in raw Ethernet frames
     clients: set[bytes] = field(default_factory=set)  # of those, who asked for something
     tunnels: dict[tuple[End, End], bytes] = field(default_factory=dict)  # begun by this machine
-    encrypted: dict[bytes, str] = field(default_factory=dict)  # machines, and with whom
+    encrypted: dict[bytes, tuple[str, float]] = field(default_factory=dict)  # with whom, until when
     dhcp_cut: set[str] = field(default_factory=set)  # machines whose messages say not what they are
 
     def packet(self, at: float) -> None:
@@ -70,14 +70,17 @@ class Scope:
         self.last = max(at, self.last)
         self.packets += 1
 
-    def tunnel(self, kind: int, sender: bytes, source: End, target: End) -> None:
+    def tunnel(self, at: float, kind: int, sender: bytes, source: End, target: End) -> None:
         """A message of an encrypted tunnel: of either end, each of which may begin it."""
         if kind == _BEGINS:
             self.tunnels.setdefault((source, target), sender)
             return
         begun = self.tunnels.get((target, source))
         if kind == _ANSWERS and begun:
-            self.encrypted[begun], self.encrypted[sender] = str(source[0]), str(target[0])
+            self.encrypted[begun] = str(source[0]), at
+            self.encrypted[sender] = str(target[0]), at
+        elif sender in self.encrypted:
+            self.encrypted[sender] = self.encrypted[sender][0], at
 
     @property
     def unfiltered(self) -> bool:
@@ -90,10 +93,11 @@ class Scope:
         return bool(self.senders - self.clients) or Traffic.DHCP_ANSWERED in self.seen
 
     def blind(
-        self, began: float, mac: str, *, asked: bool, from_firmware: bool
+        self, began: float, newest: float, mac: str, *, asked: bool, from_firmware: bool
     ) -> dict[Blind, str]:
-        """What cannot be seen of one machine, and why. `began`: when it was heard first; `asked`:
-        whether a DHCP message of its own is there; `from_firmware`: that was its firmware's."""
+        """What cannot be seen of one machine, and why. `began`: when it was heard first, `newest`
+        when the boot that is meant began; `asked`: whether a DHCP message of its own is there;
+        `from_firmware`: that was its firmware's."""
         found: dict[Blind, str] = {}
         if Traffic.DHCP_ANSWERED not in self.seen and not (self.unfiltered and self.both_ways):
             found[Blind.DHCP_ANSWERS] = "it holds no message of a DHCP server"
@@ -111,10 +115,13 @@ class Scope:
             if traffic not in self.seen and not self.unfiltered:
                 found.setdefault(blind, said)
         if own in self.encrypted:
-            with_whom = f"with {self.encrypted[own]}"
-            found[Blind.NFS] = f"it goes on in a tunnel (WireGuard), encrypted {with_whom}"
+            other, last = self.encrypted[own]
+            found[Blind.TUNNEL] = f"it goes on encrypted with {other}, in a tunnel (WireGuard)"
+            if last > newest:
+                found[Blind.NFS] = found[Blind.TUNNEL]
         elif asks := next((ends[1][0] for ends, by in self.tunnels.items() if by == own), None):
-            found[Blind.NFS] = f"{asks} does not answer the tunnel (WireGuard) that it asks for"
+            found[Blind.TUNNEL] = f"{asks} does not answer the tunnel (WireGuard) that it asks for"
+            found[Blind.NFS] = found[Blind.TUNNEL]
         if began - self.first < _BEFORE and not from_firmware:
             found[Blind.START] = "it may have begun after the machine was switched on"
         return found

@@ -22,6 +22,7 @@ class Blind(Enum):
     NFS = "what was mounted"
     RAW = "what answered it in raw Ethernet frames"
     START = "what happened before"
+    TUNNEL = "what went on in an encrypted tunnel, now or at an earlier boot"
 
 
 @dataclass(frozen=True, slots=True)

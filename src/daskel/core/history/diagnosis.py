@@ -26,7 +26,7 @@ def diagnose(case: Case) -> list[Cause]:
     found, hidden = [], []
     for cause in (cause for find in _TABLE for cause in find(case)):
         reasons = [case.blind[blind] for blind in cause.rests_on if blind in case.blind]
-        hidden += reasons
+        hidden += reasons if cause.stops else []
         found += [cause] if not reasons else []
     if not case.captured or any(cause.stops for cause in found):
         return found
@@ -39,6 +39,8 @@ def _unclear(case: Case, hidden: list[str]) -> Cause | None:
     if case.result not in (Result.STUCK, Result.UNDER_WAY):
         return None
     reasons = list(dict.fromkeys(hidden))
+    if not reasons and Blind.TUNNEL in case.blind and Blind.NFS in case.blind:
+        reasons = [case.blind[Blind.NFS]]
     untold = [fetch.path for fetch in case.files if fetch.end is End.UNTOLD]
     mounts = [e.path for _, e in case.boot.of(FileUntold) if e.over == "nfs"]
     if not reasons and mounts:
@@ -65,4 +67,6 @@ def _unclear(case: Case, hidden: list[str]) -> Cause | None:
         "filter, from before the machine is switched on until "
         f"{show_duration(round(patience(case.boot)))} after it stops"
     )
+    if reasons == [case.blind.get(Blind.TUNNEL)]:
+        remedy = f"the server itself knows: daskel diagnose {case.who}, there, without a capture"
     return Cause(CANNOT_TELL, problem, remedy)

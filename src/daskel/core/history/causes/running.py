@@ -213,7 +213,8 @@ def _loops(case: Case) -> Iterator[Cause]:
         )
         span = show_duration(int(same[0].began - same[-1].began))
         remedy = "watch its screen while it starts; what is said below is of the last time"
-        yield Cause("starts-over", f"{problem}, within {span}", remedy, stops=False)
+        text, rests_on = f"{problem}, within {span}", (Blind.TUNNEL,)
+        yield Cause("starts-over", text, remedy, rests_on=rests_on, stops=False)
 
 
 def _loads_again(case: Case) -> Iterator[Cause]:
