@@ -22,13 +22,16 @@ MARKER = b"low-water-seven-fathoms-"
 LOOK = """#!/bin/sh
 mount -t proc proc /proc
 echo "GUEST mounted $(grep ' / ' /proc/mounts | tail -1)"
+echo "GUEST secret $(stat -c '%U %a' /run/daskel/secrets/wayline /run/daskel/secrets/wayline/ticket | tr '\n' ' ')$(cat /run/daskel/secrets/wayline/ticket)"
+echo "GUEST year $(date +%Y)"
 echo "GUEST read $(grep -c fathoms /root/marked)"
 sleep 600
 """
 SITE = f"""{TIDEROOM}
 [site.private]
 interface = "dsk-vm0"
-key = ["tpm", "variable", "medium"]
+secrets = ["wayline/ticket"]
+key = ["tpm", "variable", "medium", "passphrase"]
 [root.notebook]
 slate = "fresh"
 private = true
@@ -45,6 +48,10 @@ args = ["init=/root/look"]
 mac = "02:61:08:00:00:02"
 group = "tide"
 delivery = "blocks"
+[client.tide-04]
+mac = "02:61:08:00:00:04"
+group = "tide"
+args = ["init=/root/look"]
 [client.tide-03]
 mac = "02:61:08:00:00:03"
 group = "tide"
@@ -56,7 +63,9 @@ secure-boot = "db"
 @pytest.fixture(scope="module")
 def lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
     folder = tmp_path_factory.mktemp("private")
-    (folder / "files").mkdir()
+    ticket = folder / "files/clients/tide-01/wayline/ticket"
+    ticket.parent.mkdir(parents=True)
+    ticket.write_bytes(MARKER + b"ticket")
     (folder / "roots").mkdir()
     (folder / "daskel.toml").write_text(SITE)
     subprocess.run(["cp", "-a", guest.debian(), folder / "roots/notebook"], check=True)
@@ -103,19 +112,23 @@ def listening(lab: Lab, name: str) -> Path:
 
 
 def test_bios_with_a_medium_by_files(lab: Lab) -> None:
-    """The first program of its root reads a file there; then the same again, without a word."""
+    """The first program of its root reads a file there, and a secret one; then the same again,
+    without a word, with a clock that has lost its battery."""
     medium = lab.folder / "key.img"
     lab.daskel("keys", "medium", str(medium))
     pcap = listening(lab, "medium")
     machine = lab.boot("tide-01", "02:61:08:00:00:01", "bios", disk=medium)
     admitted(lab, machine, "tide-01")
     machine.wait_for("GUEST read 1")
+    assert machine.said("secret") == f"root 700 root 600 {MARKER.decode()}ticket"
     assert machine.said("mounted").startswith("[fd64:6173:6b65::1]:/roots/notebook")
     until(lambda: pcap.stat().st_size > 1 << 20, lambda: pcap.stat())
     assert MARKER not in pcap.read_bytes()
     machine.process.kill()
-    again = lab.boot("again", "02:61:08:00:00:01", "bios", disk=medium)
+    clock = ("-rtc", "base=1970-01-01T00:00:00")
+    again = lab.boot("again", "02:61:08:00:00:01", "bios", disk=medium, more=clock)
     again.wait_for("GUEST read 1")
+    assert again.said("year") == "1970"
     assert "Its word" not in again.console
     keys = json.loads(lab.daskel("keys", "list", "--json"))["keys"]
     assert [(key["client"], key["place"], key["fits"]) for key in keys] == [
@@ -132,6 +145,8 @@ def test_uefi_with_a_variable_by_blocks(lab: Lab) -> None:
     machine.log_in()
     machine.type("echo GUEST'' read $(grep -c fathoms /root/marked); grep nbd0 /proc/mounts")
     machine.wait_for("GUEST read 1")
+    machine.type("su -s /bin/sh nobody -c 'ls /sys/firmware/efi/efivars'; echo GUEST'' listed $?")
+    machine.wait_for("GUEST listed 2")
     assert MARKER not in pcap.read_bytes()
     machine.process.kill()
 
@@ -171,3 +186,26 @@ def test_secure_boot_with_a_tpm(lab: Lab) -> None:
     other = on("other-03", secure_boot=False)
     other.wait_for("the TPM keeps its key back")
     other.process.kill()
+
+
+@pytest.mark.extended
+def test_bios_with_a_passphrase(lab: Lab) -> None:
+    """Typed twice at the first start, once at the next; a wrong one is told."""
+    pcap = listening(lab, "passphrase")
+    machine = lab.boot("tide-04", "02:61:08:00:00:04", "bios")
+    machine.wait_for("this machine's passphrase:")
+    machine.type("seven fathoms")
+    machine.wait_for("the same again:")
+    machine.type("seven fathoms")
+    admitted(lab, machine, "tide-04")
+    machine.wait_for("GUEST read 1")
+    machine.process.kill()
+    again = lab.boot("again-04", "02:61:08:00:00:04", "bios")
+    again.wait_for("this machine's passphrase:")
+    again.type("six fathoms")
+    again.wait_for("this is not its passphrase")
+    again.type("seven fathoms")
+    again.wait_for("GUEST read 1")
+    assert "Its word" not in again.console and "fathoms" not in again.console.partition("GUEST")[0]
+    assert MARKER not in pcap.read_bytes()
+    again.process.kill()

@@ -45,7 +45,7 @@ def contact_answer(
     if what == "known":
         if segment != INSIDE:
             tunnel.asks(who)
-        more = tunnel.told_next(who, said) if segment == INSIDE else {}
+        more = tunnel.told_next(who, said) if segment == INSIDE else tunnel.told_place(who)
         return {"state": tunnel.state(who, _key(said)), "server": server, **more}
     if segment == INSIDE:
         raise ContactError("it is admitted")
@@ -54,7 +54,7 @@ def contact_answer(
         made = tunnel.contact(who, segment, commitment, said.get("place", ""))
         return {"id": made.id, "nonce": made.nonce, "server": server}
     if what == "key":
-        tunnel.told_key(who, said.get("id", ""), _key(said))
+        tunnel.told_key(who, said.get("id", ""), _key(said), said.get("seal", ""))
         return {"state": "waiting"}
     raise ContactError("nothing is asked like that")
 
@@ -198,11 +198,16 @@ class Tunnel:
         if str(who.address) != self._outside.get(key.client, ("", 0))[0]:
             self._is_here(who.name, str(who.address))
 
+    def told_place(self, who: Who) -> dict[str, str]:
+        """What a client needs to know again that keeps nothing itself."""
+        key = self._keys.get(who.name or "")
+        return {"place": key.place, "seal": key.seal} if key and key.seal else {}
+
     def told_next(self, who: Who, said: Mapping[str, str]) -> dict[str, str]:
         """What a client is told through the tunnel, that knows the server's next key already, or
         does not."""
         key = self._keys.get(who.name or "")
-        if key is None:
+        if key is None or key.seal:
             return {}
         knows = self._next if self._next and said.get("next") == self._next else ""
         server = b64decode(knows).hex() if knows else self.public.hex()
@@ -247,12 +252,13 @@ class Tunnel:
         self._contacts.begin(made)
         return made
 
-    def told_key(self, who: Who, id_: str, public: bytes) -> Contact:
+    def told_key(self, who: Who, id_: str, public: bytes, seal: str) -> Contact:
         """It has told its key. Raises ContactError."""
         for other in self._keys.values():
             if other.public == public.hex() and other.client != who.name:
                 raise ContactError(f"this key is {other.client}'s: a medium of that one?")
-        told = self._contacts.told(id_, str(who.mac), public, self._clock.monotonic())
+        now = self._clock.monotonic()
+        told = self._contacts.told(id_, str(who.mac), public, now, seal)
         self._outside[told.client] = str(who.address), self._port
         return told
 
@@ -269,7 +275,7 @@ class Tunnel:
             raise ValueError(f"{client} waits with another word: somebody may be between")
         now, server = self._clock.now(), self.public.hex()
         at = self._site.own or ""
-        key = Key(client, found.mac, found.key.hex(), found.place, now, server, at)
+        key = Key(client, found.mac, found.key.hex(), found.place, now, server, at, found.seal)
         before = self._keys.get(client)
         self._admitted(key)
         if before:

@@ -84,6 +84,7 @@ KEYS = Table(  # of clients whose private roots come through the tunnel
     Column("since", Float, nullable=False),  # seconds since 1970
     Column("server", String, nullable=False, server_default=""),  # the server's that it knows
     Column("at", String, nullable=False, server_default=""),  # the server that it asked last
+    Column("seal", String, nullable=False, server_default=""),  # see core/boot/contact
 )
 
 SHARED = MetaData()  # what a store of several servers has beside that
@@ -150,6 +151,7 @@ MIGRATIONS: Mapping[int, Sequence[str]] = {
     10: (
         "ALTER TABLE keys ADD COLUMN server VARCHAR DEFAULT '' NOT NULL",
         "ALTER TABLE keys ADD COLUMN at VARCHAR DEFAULT '' NOT NULL",
+        "ALTER TABLE keys ADD COLUMN seal VARCHAR DEFAULT '' NOT NULL",
     ),
 }
 # Of PostgreSQL alone: which of its transactions wrote a lease last, so that the other servers find

@@ -12,6 +12,7 @@ from daskel.core.site.private import private_roots
 PROTECTS = {  # by the place of the key; docs/security.md has the whole table
     "tpm": "who listens on the wire, who answers in the server's place, who is at the machine",
     "variable": "who listens on the wire; not: other systems that are booted on the machine",
+    "passphrase": "who finds the machine off; not: who listens and guesses, however long",
     "medium": "who listens on the wire; not: who takes the medium",
 }
 

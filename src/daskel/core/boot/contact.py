@@ -15,6 +15,7 @@ from typing import get_args
 from daskel.core.site.key_types import KeyPlace
 
 _LETTERS = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"
+_HEX = frozenset("0123456789abcdef")
 _LENGTH, _BITS = 6, 5
 _EXPIRES, _MOST_OPEN, _MOST = 600.0, 5, 200  # seconds; of one segment before their key; of all
 
@@ -32,6 +33,7 @@ class Contact:
     place: str  # where the machine keeps its key
     nonce: str
     at: float
+    seal: str = ""  # of a passphrase: see `Key`
     key: bytes = b""
     word: str = ""
 
@@ -41,7 +43,8 @@ class Key:
     """A client's public key (hexadecimal), admitted at `since` (seconds since 1970): of the machine
     with this MAC address, which keeps the private part in `place`. `server`: the newest of the
     server's public keys that it knows; empty: the one that it was admitted by. `at`: of several
-    servers, the one that it asked last."""
+    servers, the one that it asked last. `seal`: by which a client that keeps nothing knows the
+    server again."""
 
     client: str
     mac: str
@@ -50,6 +53,7 @@ class Key:
     since: float
     server: str = ""
     at: str = ""
+    seal: str = ""
 
 
 class ContactError(ValueError):
@@ -72,7 +76,7 @@ class Contacts:
 
     def begin(self, contact: Contact) -> None:
         """A machine has committed itself to a key. Raises ContactError."""
-        if len(contact.commitment) != 64 or set(contact.commitment) - set("0123456789abcdef"):
+        if len(contact.commitment) != 64 or set(contact.commitment) - _HEX:
             raise ContactError("the commitment is not a SHA-256 in hexadecimal")
         if contact.place not in get_args(KeyPlace):  # people read it
             raise ContactError("there is no such place for a key")
@@ -85,8 +89,10 @@ class Contacts:
             raise ContactError("too many machines make first contact at once: try again later")
         self._by_id[contact.id] = contact
 
-    def told(self, id_: str, mac: str, key: bytes, now: float) -> Contact:
+    def told(self, id_: str, mac: str, key: bytes, now: float, seal: str = "") -> Contact:
         """It has told its key, once. Raises ContactError."""
+        if seal and (len(seal) != 64 or set(seal) - _HEX):
+            raise ContactError("the seal is not a SHA-256 in hexadecimal")
         self._expire(now)
         contact = self._by_id.get(id_)
         if contact is None or contact.mac != mac or contact.key:
@@ -95,7 +101,7 @@ class Contacts:
             del self._by_id[id_]
             raise ContactError("the key is not the one that was committed to: begin again")
         word = word_of(key, self._server, contact.nonce)
-        found = self._by_id[id_] = replace(contact, key=key, word=word)
+        found = self._by_id[id_] = replace(contact, key=key, word=word, seal=seal)
         return found
 
     def waiting(self, now: float) -> Iterator[Contact]:

@@ -354,7 +354,7 @@ Size = Annotated[int, BeforeValidator(_size), _text_of("size")]  # bytes
 Rate = Annotated[int, BeforeValidator(_rate), _text_of("rate")]  # bytes per second
 Place = Annotated[str, BeforeValidator(_place), _text_of("row and number")]
 StorePlace = Annotated[str, BeforeValidator(_store), _text_of("path or URL")]
-KeyPlace = Literal["tpm", "variable", "medium"]
+KeyPlace = Literal["tpm", "variable", "medium", "passphrase"]
 Login = Annotated[str, BeforeValidator(_login), _text_of("account and machine")]
 Listening = Annotated[
     tuple[IPv4Address, int], BeforeValidator(_listens), _text_of("address and port")

@@ -262,8 +262,8 @@ class Private(Table):
 
     key: Annotated[tuple[KeyPlace, ...], Field(min_length=1)] = ("variable", "medium")
     """Where a client looks for its key, one after the other: its TPM 2.0, for machines that boot
-    one image (loader = "none"); a variable of its UEFI firmware; or a small medium with the label
-    DASKEL.
+    one image (loader = "none"); a variable of its UEFI firmware; a small medium with the label
+    DASKEL; or what somebody types at each start.
 
     Example: ["tpm", "variable", "medium"]
     Wrong: ["disk"]

@@ -847,8 +847,53 @@ sub tpm_shut {
   $TPM = undef;
 }
 
+# Nothing is kept: the key follows from what somebody types (crypt(5), yescrypt with 128 MB).
+sub typed {
+  my ($asked) = @_;
+  my $state = "\0" x 64;
+  my $quiet = ioctl(STDIN, 0x5401, $state) ? $state : '';                        # TCGETS
+  substr($quiet, 12, 4) = pack('L', unpack('L', substr $quiet, 12, 4) & ~8) if $quiet;   # ECHO
+  ioctl(STDIN, 0x5402, $quiet) if $quiet;                                        # TCSETS
+  print STDERR "daskel: $asked: ";
+  my $line = <STDIN>;
+  print STDERR "\n";
+  ioctl(STDIN, 0x5402, $state) if $quiet;
+  failed('key', 'nobody typed a passphrase') unless defined $line;
+  chomp $line;
+  return $line;
+}
+
+sub by_passphrase {
+  my ($text) = @_;
+  my ($mac) = (lines('/proc/cmdline'))[0] =~ /\bBOOTIF=01-([0-9a-f-]+)/i;
+  $mac =~ tr/-//d;
+  my $made = crypt($text, '$y$jCT$' . lc $mac);
+  failed('key', 'the perl of this root has no yescrypt, which a passphrase needs') unless $made =~ /^\$y\$jCT\$/;
+  return pack('H*', sum_of($made));
+}
+
+# A key that is admitted, after some tries; else one that is typed twice.
+sub key_typed {
+  for (1 .. 3) {
+    my $key = by_passphrase(typed("this machine's passphrase"));
+    my %told = ask('known', key => base64(public_of($key)));
+    if ($told{state} eq 'admitted') {
+      my $fits = $told{seal} eq seal($key, raw($told{server}));
+      failed('key', 'the server has another key than the one that this machine was admitted by; somebody else may answer in its place') unless $fits;
+      return ($key, raw($told{server}));
+    }
+    return $key if $told{state} eq 'waiting';
+    return $key if $told{place} ne 'passphrase' && by_passphrase(typed('a new one, so the same again')) eq $key;
+    say_('this is not its passphrase');
+  }
+  failed('key', 'this is not its passphrase, or its key was revoked');
+}
+
+# What shows that a server is the one that the key was admitted by.
+sub seal { sum_of('daskel' . join '', @_) }
+
 my %FROM = (tpm => \&in_tpm, variable => \&in_variable, medium => \&in_medium);
-my %TO = (tpm => \&to_tpm, variable => \&to_variable, medium => \&to_medium);
+my %TO = (tpm => \&to_tpm, variable => \&to_variable, medium => \&to_medium, passphrase => sub { });
 
 # A key and the server's that it was admitted by, and their place; nothing where there is none yet.
 sub key_kept {
@@ -871,6 +916,7 @@ sub place_for_key {
     return $place if $place eq 'tpm' && tpm_there();
     return $place if $place eq 'variable' && variables();
     return $place if $place eq 'medium' && medium();
+    return $place if $place eq 'passphrase';
   }
   failed('key', "there is no place for this machine's key ($WORD{key}): daskel keys medium makes one on a small medium");
 }
@@ -878,11 +924,11 @@ sub place_for_key {
 # The server is told the key, and both ends show a word: a commitment comes before the key, so that
 # nobody between them can look for keys that have the same word.
 sub contact {
-  my ($public, $place, $keeps) = @_;
+  my ($public, $place, $keeps, $key) = @_;
   my %told = ask('contact', commitment => sum_of($public), place => $place);
   my $server = raw($told{server});
   $keeps->($server);
-  ask('key', id => $told{id}, key => base64($public));
+  ask('key', id => $told{id}, key => base64($public), $place eq 'passphrase' ? (seal => seal($key, $server)) : ());
   my $word = word_of($public, $server, $told{nonce});
   say_("this machine's key is not admitted yet. Its word:  $word");
   say_("it goes on by itself when somebody who sees the same word says so: daskel lobby");
@@ -910,7 +956,8 @@ sub tunnel {
   if (!$key) {
     $place = place_for_key();
     ($key, $next) = ("\0" x 32, $NO_KEY);
-    syscall($CONFIG{getrandom}, $key, 32, 0) == 32 or failed('internal', "no random numbers: $!");
+    if ($place eq 'passphrase') { ($key, $server) = key_typed() }
+    else { syscall($CONFIG{getrandom}, $key, 32, 0) == 32 or failed('internal', "no random numbers: $!") }
   }
   my $public = public_of($key);
   my $keeps = sub {
@@ -923,7 +970,7 @@ sub tunnel {
   my %told = eval { ask('known', key => base64($public)) };
   if (%told) {
     $keeps->(raw($told{server})) if $server || $told{state} eq 'admitted';
-    contact($public, $place, $keeps) if $told{state} eq 'unknown';
+    contact($public, $place, $keeps, $key) if $told{state} eq 'unknown';
   }
   elsif (!$server) { die $@ }
   device_made('daskel0');
@@ -935,7 +982,7 @@ sub tunnel {
   my $waits = $told{state} ne 'admitted';
   while (!answers($inner, 20)) {
     %told = eval { ask('known', key => base64($public)) };
-    contact($public, $place, $keeps) if $told{state} eq 'unknown';
+    contact($public, $place, $keeps, $key) if $told{state} eq 'unknown';
     next if $told{state} eq 'unknown' || $told{state} eq 'waiting';
     $waits-- or failed('tunnel', "the server knows this machine's key, and does not answer through the tunnel (UDP port $port)") if %told;
     failed('tunnel', "the server $outside does not answer") if !%told;
