@@ -1,11 +1,14 @@
 """A client with a private root, without its kernel: `private_client.py INTERFACE OWN KEY` makes first
 contact, prints its word, and has a tunnel until it is ended. KEY: a file with its private key.
-`private_client.py read SERVER OWN` reads a file of its root."""
+`private_client.py read SERVER OWN` reads a file of its root; `next KEY` asks through the tunnel for
+the server's next key, and says that it has it; `replay PCAP` sends each first message of a tunnel
+once more, from this machine."""
 
 from __future__ import annotations
 
 import os
 import signal
+import socket
 import sys
 from base64 import b64decode, b64encode
 from hashlib import sha256
@@ -19,14 +22,15 @@ from cryptography.hazmat.primitives.asymmetric.x25519 import X25519PrivateKey
 from daskel.core.boot.contact import word_of
 from daskel.core.boot.wire import Ports, Wire
 from daskel.rehearse.fetch import NfsRoot
+from daskel.system.captures import read_frames
 from daskel.system.host.wireguard import Peer, make
 
 OUTSIDE, INSIDE = os.environ.get("OUTSIDE", "10.61.8.1"), "fd64:6173:6b65::1"
 
 
-def ask(what: str, **told: str) -> dict[str, str]:
+def ask(what: str, at: str = OUTSIDE, **told: str) -> dict[str, str]:
     body = "".join(f"{key}={value}\n" for key, value in told.items()).encode()
-    with urlopen(f"http://{OUTSIDE}/daskel/private/{what}", body, timeout=10) as answer:
+    with urlopen(f"http://{at}/daskel/private/{what}", body, timeout=10) as answer:
         pairs = (line.partition("=") for line in answer.read().decode().splitlines())
         return {key: value for key, _, value in pairs}
 
@@ -55,5 +59,27 @@ def read(server: str, own: str) -> None:
     print((root.read_file(handle or b"") or b"").decode())  # noqa: T201
 
 
+def learn(file: str) -> None:
+    key = X25519PrivateKey.from_private_bytes(Path(file).read_bytes())
+    text = b64encode(key.public_key().public_bytes_raw()).decode()
+    found = ask("known", f"[{INSIDE}]", key=text)["next"]
+    ask("known", f"[{INSIDE}]", key=text, next=found)
+    print(found)  # noqa: T201
+
+
+def replay(pcap: str) -> None:
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
+        sock.bind(("0.0.0.0", 51820))
+        sock.settimeout(2)
+        for _, frame in read_frames(Path(pcap)):
+            if frame[23] == 17 and frame[36:38] == b"\xca\x6c" and frame[42:46] == b"\1\0\0\0":
+                sock.sendto(frame[42:], (OUTSIDE, 51820))
+        try:
+            print("answered", len(sock.recv(2000)))  # noqa: T201
+        except TimeoutError:
+            print("silent")  # noqa: T201
+
+
 if __name__ == "__main__":
-    read(*sys.argv[2:]) if sys.argv[1] == "read" else main(*sys.argv[1:])
+    what = {"read": read, "next": learn, "replay": replay}.get(sys.argv[1])
+    what(*sys.argv[2:]) if what else main(*sys.argv[1:])

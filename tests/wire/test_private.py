@@ -219,6 +219,49 @@ def test_nobody_reads_it_in_clear(room: Room) -> None:
     assert not room.read("rogue", INSIDE)
 
 
+def test_the_first_message_of_a_tunnel_sent_again(room: Room) -> None:
+    """By a machine that has recorded it, before and after the server knows its client anew: it gets
+    nothing, and the client goes on."""
+    room.let_in("one")
+    until(lambda: room.pcap.stat().st_size > 10_000, lambda: room.pcap.stat())
+    for replaced in (False, True):
+        if replaced:  # as when its machine asks for an address: what it sent before is forgotten
+            time.sleep(2.1)
+            words = ("-s", "-d", "key=", "http://10.61.8.1/daskel/private/known")
+            room.net.run("one", "curl", *words)
+        room.net.run("rogue", " ".join(CLIENT), "replay", room.pcap)
+        assert not room.read("rogue", INSIDE)
+        began = time.monotonic()
+        until(lambda: MARKER in room.read("one", INSIDE))
+        assert time.monotonic() - began < 30
+
+
+def test_another_key_of_the_server(room: Room) -> None:
+    """It comes through the tunnel of the one before: who has it goes on, and nobody else."""
+    for name in ("one", "two"):
+        room.let_in(name)
+    finish = ("keys", "renew", "--finish", "--json", "--yes")
+    assert room.daskel(*finish).returncode != 0, "there is no other yet"
+    begun = json.loads(room.daskel("keys", "renew", "--json").stdout)
+    assert begun["lack"] == ["tide-01", "tide-02"]
+    asked = room.net.run("one", "curl", "-s", "-d", "key=", "http://10.61.8.1/daskel/private/known")
+    assert "next" not in asked, "outside of the tunnel anybody can say so"
+    key = room.net.run("one", " ".join(CLIENT), "next", room.folder / "one.key").strip()
+    keys = json.loads(room.daskel("keys", "list", "--json").stdout)["keys"]
+    assert {k["client"]: k["server"] for k in keys} == {"tide-01": "next", "tide-02": "now"}
+    done = json.loads(room.daskel(*finish).stdout)
+    assert (done["know"], done["lack"]) == (["tide-01"], ["tide-02"])
+    assert room.fetched("one", f"http://{INSIDE}/nothing") == "000", "its kernel has the old one"
+    told = room.net.run("one", "curl", "-s", "-d", "key=", "http://10.61.8.1/daskel/private/known")
+    assert f"server={key}" in told
+    assert "word" not in room.join("one")
+    until(lambda: room.fetched("one", f"http://{INSIDE}/nothing") == "404", pause=0.5)
+    keys = json.loads(room.daskel("keys", "list", "--json").stdout)["keys"]
+    assert {k["client"]: k["server"] for k in keys} == {"tide-01": "now", "tide-02": "before"}
+    assert (room.folder / "private.key.before").stat().st_mode & 0o777 == 0o600
+    room.daskel("keys", "revoke", "tide-02", "--yes")
+
+
 def test_who_is_not_admitted(room: Room) -> None:
     """A stranger, a client with another one's key, and one whose word nobody has confirmed."""
     room.let_in("one")

@@ -189,14 +189,13 @@ class Tunnel:
         return "waiting" if waits else "unknown"
 
     def asks(self, who: Who) -> None:
-        """A machine asks outside: it is at this server from now on."""
+        """A machine asks outside, where others give addresses, too: it is at this server from now on."""
         key = self._keys.get(who.name or "")
         if key is None or not self._counts(key):
             return
         if self.look and key.at != self._site.own:
             self._admitted(replace(key, at=self._site.own or ""))
-        if str(who.address) != self._outside.get(key.client, ("", 0))[0]:
-            self._is_here(who.name, str(who.address))
+        self._is_here(who.name, str(who.address))
 
     def told_place(self, who: Who) -> dict[str, str]:
         """What a client needs to know again that keeps nothing itself."""
