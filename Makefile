@@ -42,7 +42,7 @@ hostile: .venv/installed
 	tools/packages
 	$(BIN)/python tools/hostile
 
-BENCHES := tftp http_files loss dhcp servers nfs blocks multicast mop site apply record forecast start
+BENCHES := tftp http_files loss dhcp servers nfs private blocks multicast mop site apply record forecast start
 PAGE := docs/performance.md
 
 bench: export BENCH := build/bench.jsonl

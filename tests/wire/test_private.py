@@ -78,9 +78,9 @@ AT = {"one": ("02:61:08:00:00:01", "10.61.8.21/24"), "two": ("02:61:08:00:00:02"
 
 
 class Room:
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, site: str = SITE) -> None:
         self.folder, self.net, self.number = folder, Net(), os.getpid() % 10_000
-        text = SITE.replace("{number}", str(self.number))
+        text = site.replace("{number}", str(self.number))
         (folder / "daskel.toml").write_text(text)
         image_root(folder / "roots/notebook")
         (folder / "roots/notebook/marked").write_text(MARKER * 2000)

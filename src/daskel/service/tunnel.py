@@ -189,7 +189,7 @@ class Tunnel:
         return "waiting" if waits else "unknown"
 
     def asks(self, who: Who) -> None:
-        """A machine asks outside, where others give addresses, too: it is at this server from now on."""
+        """A machine asks outside, whoever gave its address: it is at this server from now on."""
         key = self._keys.get(who.name or "")
         if key is None or not self._counts(key):
             return
