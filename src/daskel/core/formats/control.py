@@ -5,7 +5,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal, NotRequired
+from typing import Any, NotRequired
 
 from typing_extensions import TypedDict
 
@@ -245,7 +245,7 @@ class ClientKey(TypedDict):
     since: float  # seconds since 1970
     public: str  # hexadecimal
     fits: bool  # no: the client is another machine now
-    server: Literal["now", "next", "before"]  # which of the server's keys it knows
+    server: str  # which of the server's keys it knows: now, next or before
     handshake: float  # when the tunnel was used last, in seconds since 1970; 0: not since the start
 
 
