@@ -68,6 +68,7 @@ CODES = {  # other than 0
     "daskel store copy state.db postgresql://daskel@db.skerry.example/daskel --dry-run": {3},
     "daskel keys list": {3},  # nor a tunnel
     "daskel keys revoke tide-01": {3},
+    "daskel keys renew": {3},
     "daskel lobby admit tide-01 --word JTLB6S": {3},
     "daskel keys show": {1},  # the demo site has no key; tests/cli/commands/test_keys.py has
     "daskel keys enrol mok": {1},

@@ -6,6 +6,7 @@ from __future__ import annotations
 import shutil
 import subprocess
 import sys
+from collections.abc import Mapping
 from pathlib import Path
 
 import daskel as package
@@ -106,8 +107,7 @@ GOT = """#!/bin/sh
 [ "$1" = bound ] && ip address add $ip/24 dev eth0
 exit 0
 """
-PACKAGES = "nfs-kernel-server python3 busybox"
-INSTALL = f"apt-get update -q && apt-get install -qy --no-install-recommends {PACKAGES}"
+INSTALL = "apt-get update -q && apt-get install -qy --no-install-recommends"
 NOT_NEEDED = (
     "mypy*",
     "ruff*",
@@ -119,7 +119,8 @@ NOT_NEEDED = (
 )
 
 
-def test_the_operating_systems_nfs_server(tmp_path: Path) -> None:
+def with_daskel(tmp_path: Path, packages: str, files: Mapping[str, str]) -> Lab:
+    """A lab whose notebook has these packages, Daskel in /opt, and files in /root."""
     (tmp_path / "files").mkdir()
     (tmp_path / "roots").mkdir()
     (tmp_path / "daskel.toml").write_text(SITE)
@@ -127,15 +128,21 @@ def test_the_operating_systems_nfs_server(tmp_path: Path) -> None:
     subprocess.run(["cp", "-a", guest.debian(), root], check=True)
     lab = Lab(tmp_path)
     program, site = Path(sys.executable).with_name("daskel"), tmp_path / "daskel.toml"
-    edit = [program, "root", "edit", "notebook", "--site", site, "--", "sh", "-c", INSTALL]
-    subprocess.run(edit, check=True)
+    edit = [program, "root", "edit", "notebook", "--site", site, "--", "sh", "-c"]
+    subprocess.run([*edit, f"{INSTALL} {packages}"], check=True)
     libraries = Path(sys.prefix) / "lib/python3.11/site-packages"
     shutil.copytree(libraries, root / "opt/daskel", ignore=shutil.ignore_patterns(*NOT_NEEDED))
     shutil.copytree(Path(package.__file__).parent, root / "opt/daskel/daskel")
-    for name, text in (("inside.toml", INSIDE), ("kernel", SCRIPT), ("got", GOT)):
+    for name, text in files.items():
         (root / "root" / name).write_text(text)
         (root / "root" / name).chmod(0o755)
     lab.daskel("root", "files", "notebook")
+    return lab
+
+
+def test_the_operating_systems_nfs_server(tmp_path: Path) -> None:
+    files = {"inside.toml": INSIDE, "kernel": SCRIPT, "got": GOT}
+    lab = with_daskel(tmp_path, "nfs-kernel-server python3 busybox", files)
     lab.open()
     try:
         lab.serve(tmp_path / "daskel.toml")

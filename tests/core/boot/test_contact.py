@@ -47,6 +47,7 @@ REFUSED = {
     "another machine's contact": lambda c: c.told("1", "02:61:08:00:00:02", KEY, 1.0),
     "an unknown contact": lambda c: c.told("2", MAC, KEY, 1.0),
     "too late": lambda c: c.told("1", MAC, KEY, 601.0),
+    "a seal that no terminal should show": lambda c: c.told("1", MAC, KEY, 1.0, "\x1b[2J"),
     "a place that no terminal should show": lambda c: c.begin(replace(contact(2), place="\x1b[2J")),
     "a commitment of another kind": lambda c: c.begin(replace(contact(2), commitment="x" * 64)),
 }

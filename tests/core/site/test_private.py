@@ -84,6 +84,33 @@ def test_what_it_is_told() -> None:
     )
 
 
+@pytest.mark.parametrize(
+    ("keys", "client", "told"),
+    [
+        ('"tpm", "medium"', "", "medium"),
+        ('"tpm", "medium"', 'loader = "none"', "tpm,medium"),
+        ('"tpm"', 'loader = "none"', "tpm"),
+        ('"tpm"', "", None),
+    ],
+)
+def test_a_tpm_is_for_machines_that_boot_one_image(
+    keys: str, client: str, told: str | None
+) -> None:
+    text = SITE.replace(*SAID["root"], 1).replace(
+        "[site.private]", f"[site.private]\nkey = [{keys}]"
+    )
+    site = site_from(text.replace("[client.tide-01]", f"[client.tide-01]\n{client}"))
+    made = BootSet("1", files=dict.fromkeys((KERNEL, INITRD, CLIENT, IMAGE), Blob("d" * 64, 1)))
+    site = with_published(site, {"notebook": PublishedRoot("1", {"1": made})})
+    found, here = effective(site, "tide-01", None, "notebook"), site.segments["tideroom"]
+    if told is None:
+        with pytest.raises(ArgumentError, match="a TPM says nothing"):
+            compose(site, found, here, Ports(), None)
+        return
+    line = [a.value for a in compose(site, found, here, Ports(), None)]
+    assert f"daskel.key={told}" in line
+
+
 def test_addresses_are_each_one_s_own() -> None:
     site = site_from(SITE)
     macs = [f"02:61:08:00:{n >> 8:02x}:{n & 255:02x}" for n in range(5000)]

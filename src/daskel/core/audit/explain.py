@@ -13,13 +13,14 @@ from urllib.parse import urlsplit
 
 from daskel.core.audit.private import PROTECTS
 from daskel.core.boot import images
-from daskel.core.boot.arguments import compose, knows_ipv6, mount_path, nfs_root
+from daskel.core.boot.arguments import compose, key_places, knows_ipv6, mount_path, nfs_root
 from daskel.core.boot.wire import Ports, host
 from daskel.core.content.computed import client_paths, grub_text, uboot_text, written_text
 from daskel.core.content.grub import config_path, is_built_in, loader_name, wants_loader
 from daskel.core.content.raw_systems import Asked, RawSystem, raw_system
 from daskel.core.content.signed_chain import chain_of
 from daskel.core.content.unified_images import (
+    OWN_KEY,
     Role,
     asked_for,
     second_stage,
@@ -370,8 +371,16 @@ def _tunnel(site: Site, found: Effective) -> Step:
         Line("tunnel", f"UDP port {rules.port}", site.origin("site", "private")),
         Line("address", f"{own}, inside; the server's is {rules.network[1]}"),
     ]
+    usable = key_places(rules, found)
     for place in rules.key:
-        lines.append(Line(f"key: {place}", f"protects from {PROTECTS[place]}"))
+        text = f"protects from {PROTECTS[place]}"
+        if place == "tpm":
+            signed = found.secure_boot in OWN_KEY
+            tied = "who signs what is started (PCR 7)" if signed else "this one image (PCR 4)"
+            text = f"tied to {tied}; {text}"
+        if place not in usable:
+            text = "not used: a boot loader starts its kernel, of which a TPM says nothing"
+        lines.append(Line(f"key: {place}", text))
     return Step("Tunnel", tuple(lines))
 
 
