@@ -13,7 +13,7 @@ from rich.text import Text
 from daskel.cli.output import ExitCode, Output
 from daskel.cli.site import question
 from daskel.core.boot.key_medium import LABEL, image
-from daskel.core.values import counted, show_ago
+from daskel.core.values import show_ago
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.sitefile import SiteFile
 
@@ -30,6 +30,7 @@ def asked(file: SiteFile, what: str, **words: object) -> dict[str, Any]:
     return answer
 
 
+_RUNS = 190.0  # seconds since its last handshake in which a client runs, most likely
 _SERVER = {
     "now": "", "next": "knows the server's next key",
     "before": "knows another key of the server: admit it anew",
@@ -79,12 +80,15 @@ def renew_key(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitC
     if not output.as_json:
         if lack:
             output.print(f"Not yet told the next key: {', '.join(lack)}.")
-        if args.finish:
-            output.print("Clients that run lose their root until they are started again" + (
-                "; those that were not told are admitted anew." if lack else "."
-            ))  # fmt: skip
+        running = [key["client"] for key in keys if time.time() - key["handshake"] < _RUNS]
+        if args.finish and lack:
+            output.print("They are admitted anew when the server has it.")
+        if args.finish and running:
+            lose = f"Lost until they are started again: the roots of {', '.join(running)}."
+            output.print(Text(lose, style="yellow"))
     if args.dry_run:
-        output.json({"said": "nothing was changed"}) if output.as_json else None
+        said = "Nothing was changed."
+        output.json({"said": said}) if output.as_json else output.print(said)
         return ExitCode.GOOD
     if args.finish and not args.yes and not output.as_json and not output.agreed("Change it?"):
         output.print("Nothing was changed.")
@@ -93,12 +97,11 @@ def renew_key(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitC
     if output.as_json:
         output.json(answer)
     elif args.finish:
-        output.print("The server has its new key. The one before is beside it, in "
-                     "private.key.before.")  # fmt: skip
+        output.print(f"The server has its new key. The one before is in {file.secret}.before.")
     else:
         told, all_of = len(answer["know"]), len(answer["know"]) + len(answer["lack"])
-        output.print(f"{told} of {counted(all_of, 'client')} know the server's next key; each is "
-                     "told when it starts. Then: daskel keys renew --finish")  # fmt: skip
+        output.print(f"Clients that know the server's next key: {told} of {all_of}. Each is told "
+                     "when it starts; then: daskel keys renew --finish")  # fmt: skip
     return ExitCode.GOOD
 
 

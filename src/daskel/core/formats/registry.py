@@ -84,7 +84,7 @@ COMMANDS: Mapping[str, tuple[Any, ...]] = {
     "keys list": (control.ClientKeys,),
     "keys revoke": (control.KeyRevoked,),
     "keys medium": (Done,),
-    "keys renew": (control.KeyRenewal,),
+    "keys renew": (control.KeyRenewal, Done),
     "demo": (boots.Demo,),
     "help": (list[commands.KeyText],),
 }

@@ -729,7 +729,7 @@ sub medium {
       next if $base ne $FILE || $ending ne '';
       my ($high, $low, $length) = unpack('x20 S x4 S L', $entry);
       my $cluster = $wide ? $high << 16 | $low : $low;
-      failed('key', "the file $FILE on /dev/$name is empty: it needs 132 bytes") if $length < 132 || $cluster < 2;
+      failed('key', "the file $FILE on /dev/$name is empty: it needs 135 bytes") if $length < 135 || $cluster < 2;
       return ("/dev/$name", $data + ($cluster - 2) * $sectors * $bytes);
     }
     failed('key', "/dev/$name has the label $LABEL, and no file $FILE");
@@ -741,7 +741,7 @@ sub in_medium {
   my ($device, $at) = medium();
   return unless $device;
   open(my $f, '<', $device) or failed('key', "$device: $!");
-  my $text = at($f, $at, 132);
+  my $text = at($f, $at, 135);
   return unless $text =~ m{^((?:[A-Za-z0-9+/]{43}=\n){2,3})};
   return parts(join('', map { raw($_) } split /\n/, $1) . $NO_KEY);
 }
@@ -784,7 +784,7 @@ sub counted { pack('n/a*', $_[0]) }
 
 sub by_session { my $data = pack('N n C n', $_[0], 0, 1, 0); pack('N/a*', $data) }
 
-# A command with its handles, authorization and parameters; its answer, or undef and the code in $!{}.
+# A command with its handles, authorization and parameters; its answer, or undef where the code is one that may be.
 sub tpm {
   my ($command, $handles, $authorization, $parameters, $may) = @_;
   my $body = join('', map { pack 'N', $_ } @$handles) . $authorization . $parameters;
