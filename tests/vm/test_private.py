@@ -215,6 +215,17 @@ def test_secure_boot_with_a_tpm(lab: Lab) -> None:
 
 
 @pytest.mark.extended
+def test_a_rehearsal(lab: Lab) -> None:
+    """It makes first contact with a server of its own, and is admitted by the word on its screen."""
+    before = json.loads(lab.daskel("keys", "list", "--json"))["keys"]
+    words = ("rehearse", "tide-01", "--machine", "--until", "GUEST read", "--keep")
+    said = json.loads(lab.daskel(*words, str(lab.folder / "practice"), "--json"))
+    assert said["good"] and said["stage"] == "root", said
+    after = json.loads(lab.daskel("keys", "list", "--json"))["keys"]
+    assert [key["public"] for key in after] == [key["public"] for key in before]
+
+
+@pytest.mark.extended
 def test_bios_with_a_passphrase(lab: Lab) -> None:
     """Typed twice at the first start, once at the next; a wrong one is told."""
     pcap = listening(lab, "passphrase")
