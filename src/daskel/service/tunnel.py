@@ -164,8 +164,9 @@ class Tunnel:
             _log.warning("%s; %s", error.problem, error.remedy)
 
     def has_address(self, event: Addressed) -> None:
-        """A machine has an address: what it was before does not matter any more."""
-        self._is_here(event.who.name, str(event.address))
+        """A machine begins, and has an address: what it was before does not matter any more."""
+        if event.firmware:  # a system that runs renews its lease, and goes on
+            self._is_here(event.who.name, str(event.address))
 
     def _is_here(self, name: str | None, address: str) -> None:
         key = self._keys.get(name or "")
@@ -243,8 +244,8 @@ class Tunnel:
 
     def contact(self, who: Who, segment: str, commitment: str, place: str) -> Contact:
         """A machine has committed itself to a key. Raises ContactError."""
-        if who.name is None or who.mac is None or who.name not in private_clients(self._site):
-            raise ContactError("it is not a client with a private root")
+        if who.name is None or who.mac is None:  # others may be assigned a private root for once
+            raise ContactError("it is not a client of this site")
         id_, nonce = secrets.token_hex(8), secrets.token_hex(16)
         now = self._clock.monotonic()
         made = Contact(id_, who.name, who.mac, segment, commitment, place, nonce, now)

@@ -18,7 +18,15 @@ from daskel.cli.root_options import verb
 from daskel.cli.site import change_arguments
 from daskel.core.boot.identity import by_mac
 from daskel.core.boot.wire import Ports
-from daskel.core.content.computed import OF_CLIENTS, OF_GROUPS, Content, Files, Missing, Parts
+from daskel.core.content.computed import (
+    OF_CLIENTS,
+    OF_GROUPS,
+    Content,
+    Files,
+    Missing,
+    Parts,
+    is_secret,
+)
 from daskel.core.content.grub import config_path, with_server
 from daskel.core.content.paths import PathRefusedError, clean_path, nearest
 from daskel.core.content.signed_chain import CHAINS
@@ -144,7 +152,7 @@ def _disk_row(folder: FilesFolder, path: str, files: Files) -> dict[str, object]
         there = files.site.clients if kind == OF_CLIENTS else files.site.groups
         if name not in there:
             return {"path": path, "size": 0, "what": "no client gets it", "from": _NOBODYS[kind]}
-        whose = f", {name} alone"
+        whose = f", {name} alone" + (" (secret)" if is_secret(files.site, path) else "")
     what = files.kind_of(inside if whose else path)
     try:
         descriptor, size, _ = folder.find(path)

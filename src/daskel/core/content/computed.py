@@ -62,6 +62,7 @@ _KINDS = {  # of what is published of roots
     KERNEL: FileKind.KERNEL, INITRD: FileKind.INITRD, CLIENT: FileKind.INITRD,
     IMAGE: FileKind.IMAGE,
 }  # fmt: skip
+SECRET = "it is a secret file, which comes through the tunnel alone"
 NOT_YOURS = "it is another client's or group's own"
 OF_CLIENTS, OF_GROUPS = "clients", "groups"  # folders below `files`
 
@@ -108,7 +109,7 @@ def may_have(site: Site, who: Who, path: str) -> bool:
     name, _, inside = rest.partition("/")
     if not inside or kind not in (OF_CLIENTS, OF_GROUPS):
         return True
-    if inside.casefold() in _secrets(site) and not site.tunnel:
+    if is_secret(site, path) and not site.tunnel:
         return False
     return name in (_groups(site, who) if kind == OF_GROUPS else [who.name])
 
@@ -118,6 +119,13 @@ def _secrets(site: Site) -> frozenset[str]:
     """What is read through the tunnel alone, without upper and lower case."""
     rules = site.settings.private
     return frozenset(path.casefold() for path in rules.secrets) if rules else frozenset()
+
+
+def is_secret(site: Site, path: str) -> bool:
+    """Whether it is named in `secrets`: as it stands, or below clients/NAME and groups/NAME."""
+    kind, _, rest = path.partition("/")
+    inside = rest.partition("/")[2] if kind in (OF_CLIENTS, OF_GROUPS) else ""
+    return bool({path.casefold(), inside.casefold()} & _secrets(site))
 
 
 def own_places(site: Site, who: Who, path: str) -> list[str]:
@@ -192,6 +200,8 @@ class Files:
             if name == IMAGE and not self._may_have_image(who, segment, root):
                 return Missing(path, NOT_YOURS, Missed.NOT_YOURS)
             return Content(path, _KINDS.get(name, FileKind.OTHER), blob=made.files[name].digest)
+        if is_secret(self.site, path) and not self.site.tunnel:
+            return Missing(path, SECRET, Missed.NOT_YOURS)
         if not may_have(self.site, who, path):
             return Missing(path, NOT_YOURS, Missed.NOT_YOURS)
         shared = self._shared(path)

@@ -236,7 +236,7 @@ def _argument(value: object) -> str:
 def _secret(value: object) -> str:
     text = _text(value, 'a path like "wayline/ticket"')
     if not re.fullmatch(r"(?!\.)[\w.@+-]+(/(?!\.)[\w.@+-]+)*", text, re.ASCII):
-        raise ValueError("is a path of letters, digits and . _ @ + - below files/clients/NAME")
+        raise ValueError("must be a path below files/clients/NAME: letters, digits, . _ @ + -")
     return text
 
 
