@@ -13,6 +13,7 @@ from daskel.core.boot.wire import Ports
 from daskel.core.history.events import Who
 from daskel.core.site.layers import effective
 from daskel.core.site.own_kernels import with_published
+from daskel.core.site.parse import parse
 from daskel.core.site.private import INSIDE, inner_address, inside, private_roots
 from daskel.core.site.published import CLIENT, IMAGE, INITRD, KERNEL, Blob, BootSet, PublishedRoot
 from tests.conftest import SiteText, site_from
@@ -135,6 +136,13 @@ def test_what_is_refused(change: tuple[str, str], said: str) -> None:
     site = site_from(text)
     found = [*check_private(site), *check_arguments(site, Ports())]
     assert sum(said in finding.problem for finding in found) == 1, found
+
+
+def test_one_wrong_key_of_its_table_takes_no_tunnel_away() -> None:
+    text = SITE.replace(*SAID["root"], 1)
+    parsed = parse(text.replace("[site.private]", '[site.private]\nsecrets = ["../key"]'), "f")
+    assert ["secrets" in finding.problem for finding in parsed.findings] == [True]
+    assert parsed.site and parsed.site.settings.private
 
 
 def test_without_a_tunnel_it_does_not_come() -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -122,11 +121,13 @@ class _Reading:
         table = self._validated(SiteTable, raw, ("site",))
         if isinstance(table, SiteTable):
             return table
-        good = {}
+        good: dict[str, object] = {}
         for key, value in raw.items() if isinstance(raw, dict) else ():
-            with suppress(ValidationError):
-                SiteTable.model_validate({key: value})
+            if _fits({key: value}):
                 good[key] = value
+            elif isinstance(value, dict):  # a table in it
+                inner = {k: v for k, v in value.items() if _fits({key: {k: v}})}
+                good |= {key: inner} if _fits({key: inner}) else {}
         return SiteTable.model_validate(good)
 
     def _tables(self, kind: str) -> dict[str, Any]:
@@ -297,3 +298,11 @@ class _References:
             remedy = f"{others}add [{kind}.{name}]"
             origin = self.site.positions.of(place)
             self.findings.append(Finding(Severity.INVALID, origin, problem, remedy))
+
+
+def _fits(settings: Mapping[str, object]) -> bool:
+    try:
+        SiteTable.model_validate(settings)
+    except ValidationError:
+        return False
+    return True
