@@ -134,7 +134,7 @@ def _print_told(boot: Boot, output: Output) -> None:
     if boot.root:
         output.print(f"\nroot       {boot.root}")
     if boot.private:
-        output.print(f"private    through the tunnel; its key is in the {boot.private}")
+        output.print(f"private    through the tunnel; its key: {boot.private}")
     told: Told | None = boot.newest(Told)
     if loaded and told:
         several = f" (of {len(told.loadouts)} that it can choose)" if len(told.loadouts) > 1 else ""

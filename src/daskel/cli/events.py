@@ -155,7 +155,7 @@ def _image_words(event: ImageTold) -> tuple[str, str]:
         return "mounted", f"its root from an image, after {show_duration(round(event.seconds, 1))}"
     if event.step is ImageStep.TUNNEL:
         took = show_duration(round(event.seconds, 1))
-        return "private", f"its tunnel is up, after {took}; its key is in the {event.text}"
+        return "private", f"its tunnel is up, after {took}; its key: {event.text}"
     if event.step is ImageStep.RECONNECTED:
         lost = show_duration(round(event.seconds))
         return "connected", f"its block device again; the connection was lost for {lost}"

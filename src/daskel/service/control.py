@@ -239,7 +239,7 @@ class Running:
     def admit_key(self, client: str, word: str) -> Answer:
         """The machine shows this word: its root comes from now on. Raises ValueError."""
         key = self._tunnel().admit(client, word)
-        self._note("key", f"of {client} is admitted; it is in its {key.place}")
+        self._note("key", f"of {client} is admitted ({key.place})")
         return {"admitted": client, "place": key.place}
 
     def revoke_key(self, client: str) -> Answer:

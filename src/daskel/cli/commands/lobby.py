@@ -129,7 +129,7 @@ def _admit_key(args: argparse.Namespace, output: Output, file: SiteFile) -> Exit
     if output.as_json:
         output.json(answer)
     else:
-        output.print(f"{client} is admitted; its key is in its {answer['place']}.")
+        output.print(f"{client} is admitted; its key: {answer['place']}.")
     return ExitCode.GOOD
 
 

@@ -990,7 +990,7 @@ sub tunnel {
   $OPEN = 1;
   eval { renewed(sub { $TO{$place}->($key . $server . $_[0]) }, $public, $next, $inner); 1 } or say_("the server's next key could not be kept: $@");
   tpm_shut();
-  say_(sprintf "the tunnel is up, after %.1f s; the key is in the $place", uptime() - $began);
+  say_(sprintf "the tunnel is up, after %.1f s; key: $place", uptime() - $began);
   report(stage => 'tunnel', seconds => sprintf('%.1f', uptime() - $began), text => $place);
 }
 
