@@ -330,7 +330,7 @@ def test_several_servers_have_one_key(tmp_path: Path) -> None:
             until(fetched, pause=0.5)
             made.serve("north")
             made.wait_ready("north")
-            until_quiet = time.monotonic() + 20
+            until_quiet = time.monotonic() + 12
             while time.monotonic() < until_quiet:
                 assert fetched(), "the other one took its tunnel"
                 time.sleep(1)

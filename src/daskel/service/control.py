@@ -250,7 +250,10 @@ class Running:
 
     def renew_key(self, *, finish: bool) -> Answer:
         """Another key of the server's own. Raises ValueError."""
-        found = self._tunnel().renewal(finish=finish)
+        try:
+            found = self._tunnel().renewal(finish=finish)
+        except MissingRequirementError as error:
+            raise ValueError(f"{error.problem}; {error.remedy}") from None
         if finish:
             self._note("key", "of the server is another one now")
         return {"finished": finish, **found}

@@ -353,6 +353,8 @@ class Shared:
 
     def _keep_key(self, client: str, key: Key | None) -> None:
         """It is on disk when this returns. Raises ValueError."""
+        if self.away:
+            raise ValueError(f"the key of {client} cannot be kept: the store does not answer")
         try:
             self._writer.submit(self._store.keep_key, client, key).result(_WRITE_LIMIT)
         except (DBAPIError, TimeoutError, MissingRequirementError) as error:

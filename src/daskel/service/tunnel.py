@@ -25,7 +25,7 @@ from daskel.core.site.private import INSIDE, inner_address, private_clients
 from daskel.service.clock import Clock
 from daskel.system.requirements import MissingRequirementError
 
-_AGAIN = 2.0  # seconds until a peer is replaced once more: anybody can ask in its name
+_AGAIN = 2.0  # seconds until a peer is replaced once more
 _PATIENCE = 15.0  # seconds for one answer
 _LOOK = 10.0  # seconds between two looks at handshakes
 _LOOK_ELSEWHERE = 2.0  # and at what other servers admitted
@@ -168,15 +168,17 @@ class Tunnel:
         if event.firmware:  # a system that runs renews its lease, and goes on
             self._is_here(event.who.name, str(event.address))
 
-    def _is_here(self, name: str | None, address: str) -> None:
-        key = self._keys.get(name or "")
+    def _is_here(self, name: str | None, address: str) -> Key | None:
+        """Its key, unless it was here just now: anybody can ask in its name."""
+        key, now = self._keys.get(name or ""), self._clock.monotonic()
         if name is None or key is None or not self._counts(key):
-            return
+            return None
         self._outside[name] = address, self._port
-        now = self._clock.monotonic()
-        if now - self._replaced.get(name, float("-inf")) >= _AGAIN:
-            self._replaced[name] = now
-            self._replace([key])
+        if now - self._replaced.get(name, float("-inf")) < _AGAIN:
+            return None
+        self._replaced[name] = now
+        self._replace([key])
+        return key
 
     # --- first contact ---
 
@@ -191,12 +193,8 @@ class Tunnel:
 
     def asks(self, who: Who) -> None:
         """A machine asks outside, whoever gave its address: it is at this server from now on."""
-        key = self._keys.get(who.name or "")
-        if key is None or not self._counts(key):
-            return
-        if self.look and key.at != self._site.own:
-            self._admitted(replace(key, at=self._site.own or ""))
-        self._is_here(who.name, str(who.address))
+        if (key := self._is_here(who.name, str(who.address))) and not self._is_at(key):
+            self._note(replace(key, at=self._site.own or ""))
 
     def told_place(self, who: Who) -> dict[str, str]:
         """What a client needs to know again that keeps nothing itself."""
@@ -212,7 +210,7 @@ class Tunnel:
         knows = self._next if self._next and said.get("next") == self._next else ""
         server = b64decode(knows).hex() if knows else self.public.hex()
         if key.server != server:
-            self._admitted(replace(key, server=server))
+            self._note(replace(key, server=server))
         return {"next": self._next}
 
     def renewal(self, *, finish: bool) -> dict[str, list[str]]:
@@ -299,6 +297,13 @@ class Tunnel:
         self._keep(key.client, key)
         self._keys[key.client] = key
 
+    def _note(self, key: Key) -> None:
+        """What is new of a key; a machine is not kept waiting for the store."""
+        try:
+            self._admitted(key)
+        except ValueError as error:
+            _log.warning("%s", error)
+
     def _learn(self, keys: list[Key]) -> None:
         """What is in the store that other servers write, too."""
         found = {key.client: key for key in keys}
@@ -317,8 +322,8 @@ class Tunnel:
         self._replace(changed)
 
     def _is_at(self, key: Key) -> bool:
-        """Of several servers, one alone begins with a machine: it would take its
-        tunnel from another, since they have the same key."""
+        """Of several servers, which have one key, one alone begins with a machine: it would take
+        its tunnel from another."""
         return not self.look or key.at == self._site.own
 
     def keys(self) -> list[State]:
