@@ -26,7 +26,7 @@ from daskel.service.clock import Clock
 from daskel.system.requirements import MissingRequirementError
 
 _AGAIN = 2.0  # seconds until a peer is replaced once more
-_PATIENCE = 15.0  # seconds for one answer
+_START, _PATIENCE = 120.0, 15.0  # seconds until it has begun, on slow machines; for one answer
 _LOOK = 10.0  # seconds between two looks at handshakes
 _LOOK_ELSEWHERE = 2.0  # and at what other servers admitted
 _RUNS = 180.0 + _LOOK  # seconds: nobody's tunnel goes on for longer without another handshake
@@ -86,7 +86,7 @@ class Tunnel:
             command, pass_fds=[theirs.fileno()], start_new_session=True, stdin=subprocess.DEVNULL
         )
         theirs.close()
-        ours.settimeout(_PATIENCE)
+        ours.settimeout(_START)
         self._sock, self._lines = ours, ours.makefile("rwb")
         self._outside: dict[str, tuple[str, int]] = {}  # where a client is, by name
         self._replaced: dict[str, float] = {}
@@ -97,6 +97,7 @@ class Tunnel:
             "open", secret=str(secret), interface=rules.interface, port=rules.port,
             address=f"{self.server}/{rules.network.prefixlen}",
         )  # fmt: skip
+        ours.settimeout(_PATIENCE)
         self.public, self.kind = b64decode(told["public"]), str(told["kind"])
         self._next = str(told["next"])  # in base64; empty: no other is to come
         self._contacts = Contacts(self.public)

@@ -16,6 +16,7 @@ import stat
 import sys
 from base64 import b64encode
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
@@ -127,7 +128,11 @@ def main(channel: int) -> None:
         "open": keeper.open, "replace": keeper.replace, "remove": keeper.remove,
         "states": keeper.states, "renew": keeper.renew, "finish": keeper.finish,
     }  # fmt: skip
-    with socket.socket(fileno=channel) as sock, sock.makefile("rwb") as lines:
+    with (
+        suppress(ConnectionError),  # the server was killed
+        socket.socket(fileno=channel) as sock,
+        sock.makefile("rwb") as lines,
+    ):
         for line in lines:
             asked = json.loads(line)
             try:
