@@ -123,6 +123,7 @@ def test_addresses_are_each_one_s_own() -> None:
     ("change", "said"),
     [
         (("[client.tide-02]", "[client.tide-02]\nprivate = false"), "private for others"),
+        (("[site.private]", '[site]\nloader = "none"\n[site.private]\nkey = ["tpm"]'), "tied to an image with its address"),
         (("[site.private]", "[site]\nnfs = \"kernel\"\n[site.private]"), "not with nfs"),
         (('dhcp = "full"', 'dhcp = "full"\nunknown = "notebook"'), "unknown machines cannot"),
         (
