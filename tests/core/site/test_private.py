@@ -110,6 +110,7 @@ def test_a_tpm_is_for_machines_that_boot_one_image(
         return
     line = [a.value for a in compose(site, found, here, Ports(), None)]
     assert f"daskel.key={told}" in line
+    assert ("panic=30" in line) is ("tpm" in told)
 
 
 def test_addresses_are_each_one_s_own() -> None:

@@ -254,6 +254,8 @@ def _private(
         problem = "a TPM says nothing of what a boot loader started"
         remedy = 'loader = "none" for it, or another place: key = ["tpm", "variable", "medium"]'
         raise RootError(Sourced('key = ["tpm"]', site.origin("site", "private")), problem, remedy)
+    if "tpm" in places:  # no initrd gives a shell to who is at the machine, before the TPM is shut
+        where += ["panic=30", "rd.shell=0"]
     tunnel = f"{host(segment.server)},{rules.port},{own},{here.server}"
     contact = f"{host(segment.server)}:{ports.http}"
     where += [f"{images.PRIVATE}={tunnel}", f"{images.KEY}={','.join(places)}"]
