@@ -27,6 +27,7 @@ from daskel.system.requirements import MissingRequirementError
 
 _AGAIN = 2.0  # seconds until a peer is replaced once more
 _START, _PATIENCE = 120.0, 15.0  # seconds until it has begun, on slow machines; for one answer
+_AT_ONCE = 100  # peers in one question
 _LOOK = 10.0  # seconds between two looks at handshakes
 _LOOK_ELSEWHERE = 2.0  # and at what other servers admitted
 _RUNS = 180.0 + _LOOK  # seconds: nobody's tunnel goes on for longer without another handshake
@@ -78,7 +79,7 @@ class Tunnel:
         self._site, self._clock, self._keep = site, clock, keep
         self._keys = {key.client: key for key in keys}
         self.look: Callable[[], list[Key]] | None = None  # what other servers admit and revoke, too
-        self._changes = 0
+        self._changes = self._asked = 0
         self._port = site.settings.private.port
         ours, theirs = socket.socketpair()
         command = [sys.executable, "-m", "daskel.service.tunnel_keeper", str(theirs.fileno())]
@@ -87,7 +88,7 @@ class Tunnel:
         )
         theirs.close()
         ours.settimeout(_START)
-        self._sock, self._lines = ours, ours.makefile("rwb")
+        self._sock, self._waiting = ours, b""
         self._outside: dict[str, tuple[str, int]] = {}  # where a client is, by name
         self._replaced: dict[str, float] = {}
         self._states: dict[str, State] = {}  # by public key
@@ -120,17 +121,32 @@ class Tunnel:
 
     def _ask(self, what: str, **more: object) -> dict[str, Any]:
         """Raises MissingRequirementError."""
+        self._asked += 1
+        answer: dict[str, Any] = {"error": "the tunnel's process does not answer"}
         try:
-            self._lines.write(json.dumps({"do": what, **more}).encode() + b"\n")
-            self._lines.flush()
-            line = self._lines.readline()
+            asked = {"do": what, "number": self._asked, **more}
+            self._sock.sendall(json.dumps(asked).encode() + b"\n")
+            while line := self._line():
+                found = json.loads(line)
+                if found["number"] == self._asked:  # else an answer that came too late
+                    answer = found
+                    break
         except OSError:
-            line = b""
-        answer = json.loads(line) if line else {"error": "the tunnel's process does not answer"}
+            pass
         if "error" in answer:
             remedy = str(answer.get("remedy", "start daskel serve again"))
             raise MissingRequirementError(str(answer["error"]), remedy)
         return dict(answer)
+
+    def _line(self) -> bytes:
+        """The next one; empty when its process has ended. Raises OSError after a while."""
+        while b"\n" not in self._waiting:
+            piece = self._sock.recv(1 << 16)
+            if not piece:
+                return b""
+            self._waiting += piece
+        line, _, self._waiting = self._waiting.partition(b"\n")
+        return line
 
     # --- peers ---
 
@@ -160,7 +176,8 @@ class Tunnel:
             for key in keys
         ]
         try:
-            self._ask("replace", peers=peers)
+            for first in range(0, len(peers), _AT_ONCE):
+                self._ask("replace", peers=peers[first : first + _AT_ONCE])
         except MissingRequirementError as error:
             _log.warning("%s; %s", error.problem, error.remedy)
 
@@ -375,6 +392,5 @@ class Tunnel:
 
     def close(self) -> None:
         """End the process; the interface stays."""
-        self._lines.close()
         self._sock.close()
         self._process.wait()

@@ -141,6 +141,7 @@ def main(channel: int) -> None:
                 answer = {"error": error.problem, "remedy": error.remedy}
             except Exception as error:  # noqa: BLE001 - a fault with one peer ends nothing else
                 answer = {"error": f"the tunnel: {error}", "remedy": "look at the server's log"}
+            answer["number"] = asked["number"]
             lines.write(json.dumps(answer).encode() + b"\n")
             lines.flush()
 
