@@ -73,13 +73,13 @@ def lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
         made.close()
 
 
-def made_lab(folder: Path) -> Lab:
+def made_lab(folder: Path, site: str = SITE) -> Lab:
     """With a server that is ready."""
     ticket = folder / "files/clients/tide-01/wayline/ticket"
     ticket.parent.mkdir(parents=True)
     ticket.write_bytes(MARKER + b"ticket")
     (folder / "roots").mkdir()
-    (folder / "daskel.toml").write_text(SITE)
+    (folder / "daskel.toml").write_text(site)
     subprocess.run(["cp", "-a", guest.debian(), folder / "roots/notebook"], check=True)
     (folder / "roots/notebook/root/marked").write_bytes(MARKER * 50_000)
     look = folder / "roots/notebook/root/look"

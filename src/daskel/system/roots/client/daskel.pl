@@ -931,7 +931,7 @@ sub contact {
   ask('key', id => $told{id}, key => base64($public), $place eq 'passphrase' ? (seal => seal($key, $server)) : ());
   my $word = word_of($public, $server, $told{nonce});
   say_("this machine's key is not admitted yet. Its word:  $word");
-  say_("it goes on by itself when somebody who sees the same word says so: daskel lobby");
+  say_("it goes on by itself once it is admitted: daskel lobby list");
   return $server;
 }
 
