@@ -252,6 +252,11 @@ def test_who_is_not_admitted(room: Room) -> None:
     room.daskel("keys", "revoke", "tide-02", "--yes")
     assert "403" in room.join("rogue")
     assert "403" in room.join("two", key="one"), "it is the first one's key"
+    room.daskel("keys", "revoke", "tide-01", "--yes")
+    words = {n: room.join(n, key="one").split()[1] for n in ("one", "two")}  # one medium in both
+    assert room.daskel("lobby", "admit", "tide-01", "--word", words["one"]).returncode == 0
+    refused = room.daskel("lobby", "admit", "tide-02", "--word", words["two"])
+    assert refused.returncode == 3 and "this key is tide-01's" in refused.stderr, refused
     word = room.join("two").split()[1]
     assert room.fetched("two", f"http://{INSIDE}/nothing") == "000"
     assert room.daskel("lobby", "admit", "tide-02", "--word", word).returncode == 0

@@ -270,13 +270,16 @@ class Tunnel:
 
     def told_key(self, who: Who, id_: str, public: bytes, seal: str) -> Contact:
         """It has told its key. Raises ContactError."""
-        for other in self._keys.values():
-            if other.public == public.hex() and other.client != who.name:
-                raise ContactError(f"this key is {other.client}'s: a medium of that one?")
+        self._must_be_its_own(who.name, public)
         now = self._clock.monotonic()
         told = self._contacts.told(id_, str(who.mac), public, now, seal)
         self._outside[told.client] = str(who.address), self._port
         return told
+
+    def _must_be_its_own(self, client: str | None, public: bytes) -> None:
+        for other in self._keys.values():
+            if other.public == public.hex() and other.client != client:
+                raise ContactError(f"this key is {other.client}'s: a medium of that one?")
 
     def waiting(self) -> list[Contact]:
         """Who waits to be admitted."""
@@ -289,6 +292,7 @@ class Tunnel:
             raise ValueError(f"{client} does not wait with a key")
         if not secrets.compare_digest(found.word, word.upper().replace("-", "")):
             raise ValueError(f"{client} waits with another word: somebody may be between")
+        self._must_be_its_own(client, found.key)
         now, server = self._clock.now(), self.public.hex()
         at = self._site.own or ""
         key = Key(client, found.mac, found.key.hex(), found.place, now, server, at, found.seal)

@@ -33,6 +33,11 @@ my ($script, $what, @paths) = @ARGV;
 open(my $s, '<', $script); my $text = join '', <$s>; close $s;
 $text =~ s/\nmy \$what = shift \@ARGV;.*//s;
 eval $text . q{
+  if ($what eq 'follows') {
+    my %key = (none => '', zero => $NO_KEY, one => 'S' x 32, two => 'N' x 32, short => 'N');
+    for my $case (@paths) { print follows(map { $key{$_} } split /,/, $case) ? 'yes' : 'no', "\n" }
+    exit 0;
+  }
   my %place = (medium => '/dev/vdz', variable => $VARIABLE);
   for my $path (@paths) {
     system('cp', $path, $place{$what});
@@ -48,11 +53,13 @@ eval $text . q{
 
 
 def asked(folder: Path, what: str, contents: Sequence[tuple[str, bytes]]) -> list[str]:
-    (folder / "room.pl").write_text(PROGRAM)
-    paths = []
     for name, data in contents:
-        paths.append(folder / name)
-        paths[-1].write_bytes(data)
+        (folder / name).write_bytes(data)
+    return said(folder, what, *(str(folder / name) for name, _ in contents))
+
+
+def said(folder: Path, what: str, *paths: str) -> list[str]:
+    (folder / "room.pl").write_text(PROGRAM)
     words = ["unshare", "--mount", "sh", "-c", ROOM, folder / "room.pl", SCRIPT, what, *paths]
     done = subprocess.run(words, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr
@@ -102,3 +109,12 @@ def test_a_medium_that_somebody_has_made_up(tmp_path: Path) -> None:
 def test_a_variable(tmp_path: Path, data: bytes, said: str) -> None:
     (found,) = asked(tmp_path, "variable", [("one", data)])
     assert said in found
+
+
+def test_which_server_is_followed(tmp_path: Path) -> None:
+    """Server that it was admitted by, the next one that it was told, the one that answers."""
+    cases = {
+        "none,zero,one": "yes", "one,two,two": "yes", "one,zero,two": "no", "one,two,zero": "no",
+        "one,zero,zero": "no", "none,zero,zero": "no", "none,zero,short": "no",
+    }  # fmt: skip
+    assert dict(zip(cases, said(tmp_path, "follows", *cases), strict=True)) == cases

@@ -948,6 +948,12 @@ sub answers {
   return 0;
 }
 
+# Whether a server with this key is to be followed: at first contact, or where the one before has said so.
+sub follows {
+  my ($server, $next, $theirs) = @_;
+  return length $theirs == 32 && $theirs ne $NO_KEY && (!$server || $next eq $theirs);
+}
+
 sub tunnel {
   return tpm_shut() if $OPEN || !$WORD{private};
   my ($outside, $port, $own, $inner) = split /,/, $WORD{private};
@@ -963,7 +969,7 @@ sub tunnel {
   my $keeps = sub {
     my ($theirs) = @_;
     return if $server eq $theirs;
-    failed('key', "the server has another key than the one that this machine was admitted by; somebody else may answer in its place") if $server && $next ne $theirs;
+    failed('key', "the server has another key than the one that this machine was admitted by; somebody else may answer in its place") unless follows($server, $next, $theirs);
     $TO{$place}->($key . $theirs . $NO_KEY);
     ($server, $next) = ($theirs, $NO_KEY);
   };
@@ -1110,6 +1116,7 @@ sub secret_files {
 sub root {
   my ($target) = @_;
   my $url = $WORD{root} or failed('arguments', 'no daskel.root= in the kernel\'s arguments');
+  umask 022;
   folder($_) for $PLACE, "$PLACE/lower", "$PLACE/upper";
   load_modules('order');
   network();
@@ -1147,7 +1154,7 @@ my $pause = 10;
 sub wait_a_while {
   my $seconds = $pause;
   $pause = $pause * 2 > 300 ? 300 : $pause * 2;                                  # a room of them is not to load the server
-  say_("it tries again in $seconds s; press Enter for " . ($WORD{private} ? 'now' : 'a shell'));
+  say_("it tries again in $seconds s" . ($WORD{private} ? ', or when Enter is pressed' : '; press Enter for a shell'));
   my $in = '';
   vec($in, fileno(STDIN), 1) = 1;
   return unless select($in, undef, undef, $seconds) > 0 && sysread(STDIN, my $line, 100);
