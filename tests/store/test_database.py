@@ -56,6 +56,7 @@ def test_an_older_store_is_brought_up_to_date(tmp_path: Path) -> None:
         connection.execute("alter table boots drop column server")
         for later in ("digest", "iaid", "server"):
             connection.execute(f"alter table leases drop column {later}")
+        connection.execute("drop table keys")
         connection.execute("update schema_version set version = 3")
     assert read_lobby(path) == [seen]
     assert list(Store(path).lobby()) == [seen]
@@ -78,7 +79,7 @@ def test_from_every_version_to_this_one(version: int, tmp_path: Path) -> None:
     for one in (path, fresh):
         Store(one).close()
     with sqlite3.connect(path) as connection:
-        for since, name in ((2, "sightings"), (3, "once"), (5, "boots")):
+        for since, name in ((2, "sightings"), (3, "once"), (5, "boots"), (9, "keys")):
             if version < since:
                 connection.execute(f"drop table {name}")
         if 2 <= version < 4:
@@ -88,6 +89,8 @@ def test_from_every_version_to_this_one(version: int, tmp_path: Path) -> None:
                 connection.execute(f"alter table leases drop column {name}")
         if 5 <= version < 8:
             connection.execute("alter table boots drop column server")
+        for name in ("server", "at", "seal") if version == 9 else ():
+            connection.execute(f"alter table keys drop column {name}")
         connection.execute("update schema_version set version = ?", (version,))
     Store(path).close()
     assert tables(path) == tables(fresh)
