@@ -48,7 +48,7 @@ COMMANDS = {  # in the order of the work
     "forecast": "how long clients take from power-on to their root, and what limits them",
     "servers": "the servers of the site: which are alive, what they serve, whose site file differs",
     "store": "leases and past boots on the disk: check them, go back to a copy",
-    "keys": "the site's own key for Secure Boot and HTTPS: make, show, enrol",
+    "keys": "the site's own key for Secure Boot and HTTPS; clients' keys for private roots",
     "help": "say what a key of the site file means: its values, default, an example",
     "completion": "print what a shell needs to complete commands and the site's own names",
     "demo": "show all of it on a made-up site: no root, no network, a few seconds",

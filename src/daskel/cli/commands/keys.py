@@ -98,14 +98,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     medium = verb(verbs, EXAMPLE, "medium", text, make_medium)
     medium.add_argument("target", type=Path, metavar="TARGET", help="a new file, or /dev/sdX")
     change_arguments(medium)
-    text = (
-        "change the server's key for private roots: the old one tells it to clients as they start"
-    )
+    text = "change the server's key for private roots: clients are told the next one as they start"
     renew = verb(verbs, EXAMPLE, "renew", text, renew_key)
     renew.add_argument(
         "--finish",
         action="store_true",
-        help="have it from now on: those that do not know it are admitted anew",
+        help="use it from now on: clients that do not know it are admitted anew",
     )
     change_arguments(renew)
 
