@@ -199,7 +199,7 @@ class _Client:
         self.boot = from_row(row) if row and row["began"] > self.began - 1 else None
         rows = (ask(self._socket, "watch", since=self.began) or {}).get("machines", [])
         self.moving = next((r["file"] for r in rows if r["client"] == self.name), None)
-        self._admit()
+        self._admit(machine)
         if list(screen) != list(self._screen[1]):
             self._screen = time.time(), screen
         if self.until:
@@ -209,12 +209,13 @@ class _Client:
                 self.typing.go_on(time.monotonic(), self.shows)
         return screen
 
-    def _admit(self) -> None:
+    def _admit(self, machine: VirtualMachine) -> None:
         """Its key, when its screen shows the word that the lobby has."""
         keys = ask(self._socket, "keys") if self._private else None
         for one in (keys or {}).get("waiting", ()):
-            if one["client"] == self.name and self.shows(one["word"]):
-                ask(self._socket, "key", client=self.name, word=one["word"])
+            word = one["word"]
+            if one["client"] == self.name and (self.shows(word) or word in machine.console):
+                ask(self._socket, "key", client=self.name, word=word)
 
     def shows(self, text: str) -> bool:
         """Whether a text is on its screen."""
