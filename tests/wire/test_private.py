@@ -68,9 +68,10 @@ class Room:
         (folder / "daskel.toml").write_text(text)
         image_root(folder / "roots/notebook")
         (folder / "roots/notebook/marked").write_text(MARKER * 2000)
-        for place in ("clients/tide-01", "clients/tide-02", "groups/tide"):
+        for place in ("clients/tide-01", "clients/TIDE-02", "groups/tide"):
             (folder / "files" / place / "wayline").mkdir(parents=True)
         (folder / "files/clients/tide-01/wayline/ticket").write_text(f"{MARKER}ticket")
+        (folder / "files/clients/TIDE-02/wayline/ticket").write_text("another one's")
         (folder / "files/groups/tide/wayline/quay").write_text("for all of the room")
         site = site_from(text)
         self.inner = {name: str(inner_address(site, mac)) for name, (mac, _) in AT.items()}

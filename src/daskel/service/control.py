@@ -159,6 +159,7 @@ class Running:
         """Which site file is served, for the other servers."""
         if self._server.peers:
             texts = digests(file)
+            by_name = dict(zip(texts, file.texts.values(), strict=True))
             if self._server.tunnel and file.secret:  # of which each server has a copy
                 texts[file.secret.name] = self._server.tunnel.public.hex()
             whole = hashlib.sha256(json.dumps(texts, sort_keys=True).encode()).hexdigest()
@@ -166,8 +167,7 @@ class Running:
             roots = self._server.peers.told.roots
             newest = max(times, default=0.0)
             told = Told(whole, newest, texts, roots, str(self._path), 0)
-            by_name = zip(digests(file), file.texts.values(), strict=True)
-            self._server.peers.tell(told, dict(by_name))
+            self._server.peers.tell(told, by_name)
 
     def _follow(self, applied: Applied) -> None:
         """Another server has taken a site file over: this one's own is looked at again."""

@@ -354,7 +354,7 @@ class Tunnel:
             {
                 "client": key.client, "mac": key.mac, "place": key.place, "since": key.since,
                 "public": key.public, "fits": self._counts(key),
-                "server": self._which(key),
+                "server": self._which(key), "runs": self._runs(key),
                 "handshake": self._states.get(key.public, {}).get("handshake", 0.0),
             }
             for key in self._keys.values()

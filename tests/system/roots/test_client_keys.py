@@ -27,7 +27,7 @@ mount -t tmpfs none /dev
 mknod /dev/null c 1 3
 exec timeout 100 perl "$0" "$@"
 """
-# Each medium, or variable, in its turn: the parts of the key, or why there are none
+# Prints for each medium, or variable, the parts of its key, or what is wrong with it
 PROGRAM = r"""
 my ($script, $what, @paths) = @ARGV;
 open(my $s, '<', $script); my $text = join '', <$s>; close $s;

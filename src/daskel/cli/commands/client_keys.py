@@ -30,7 +30,6 @@ def asked(file: SiteFile, what: str, **words: object) -> dict[str, Any]:
     return answer
 
 
-_RUNS = 190.0  # seconds since its last handshake in which a client runs, most likely
 _SERVER = {
     "now": "", "next": "knows the server's next key",
     "before": "knows another key of the server: admit it anew",
@@ -80,7 +79,7 @@ def renew_key(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitC
     if not output.as_json:
         if lack:
             output.print(f"Not yet told the next key: {', '.join(lack)}.")
-        running = [key["client"] for key in keys if time.time() - key["handshake"] < _RUNS]
+        running = [key["client"] for key in keys if key["runs"]]
         if args.finish and lack:
             output.print("They are admitted anew when the server has it.")
         if args.finish and running:

@@ -36,8 +36,8 @@ _LENGTHS = {_BEGINS: 148, _ANSWERS: 92, 3: 64}  # of messages with a fixed one
 
 
 def tunnel_message(data: bytes, length: int) -> int:
-    """The type of a message of WireGuard (its protocol, 5.4), in a datagram of `length` bytes; 0:
-    it is none."""
+    """The type of a message of WireGuard (its protocol, 5.4), in a datagram of `length` bytes; 0
+    for anything else."""
     kind = data[0] if data[1:4] == bytes(3) else 0
     if kind == 4:
         return 4 if length >= 32 and length % 16 == 0 else 0

@@ -179,7 +179,7 @@ class ServerRow(TypedDict):
     this: bool  # it is the one that answers
     differs: list[str]  # files of its site that are not the same as this one's
     newer: bool  # and its own are newer
-    lacks: list[Lacking]  # versions of roots that are missing there, or differ from those here
+    lacks: list[Lacking]  # versions of roots that are missing there or differ from the ones here
 
 
 class Servers(TypedDict):
@@ -246,6 +246,7 @@ class ClientKey(TypedDict):
     public: str  # hexadecimal
     fits: bool  # no: the client is another machine now
     server: str  # which of the server's keys it knows: now, next or before
+    runs: bool  # its tunnel is in use
     handshake: float  # when the tunnel was used last, in seconds since 1970; 0: not since the start
 
 

@@ -176,7 +176,7 @@ class HttpService:
         with self._under_request(request):
             segment, who = self._caller(request)
             if segment != INSIDE:
-                return web.Response(status=404, text="there are none on this wire\n")
+                return web.Response(status=404, text="secret files come through the tunnel alone\n")
             return _several(secrets_of(self._shared, who))
 
     async def _private(self, request: web.Request) -> web.StreamResponse:
