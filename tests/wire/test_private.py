@@ -35,7 +35,7 @@ slates = "slates"
 loaders = []
 [site.private]
 interface = "dsk-s{number}"
-secrets = ["wayline/ticket", "wayline/quay"]
+secrets = ["wayline/ticket", "wayline/quay", "wayline/chart"]
 [segment.tideroom]
 network = "10.61.8.0/24"
 server = "10.61.8.1"
@@ -71,6 +71,7 @@ class Room:
         for place in ("clients/tide-01", "clients/TIDE-02", "groups/tide"):
             (folder / "files" / place / "wayline").mkdir(parents=True)
         (folder / "files/clients/tide-01/wayline/ticket").write_text(f"{MARKER}ticket")
+        (folder / "files/groups/tide/wayline/chart").write_bytes(bytes((1 << 20) + 1))
         (folder / "files/clients/TIDE-02/wayline/ticket").write_text("another one's")
         (folder / "files/groups/tide/wayline/quay").write_text("for all of the room")
         site = site_from(text)
@@ -172,6 +173,8 @@ def test_secret_files_come_through_the_tunnel_alone(room: Room) -> None:
         f"30 wayline/ticket\n{MARKER}ticket19 wayline/quay\nfor all of the room"
     )
     assert room.net.run("two", "curl", *words) == "19 wayline/quay\nfor all of the room"
+    log = (room.folder / "serve.log").read_text()
+    assert "tide-02 does not get its secret wayline/chart: it has 1048577 bytes" in log
     for path in (
         "clients/tide-01/wayline/ticket",
         "wayline/ticket",

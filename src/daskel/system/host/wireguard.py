@@ -86,7 +86,7 @@ def make(name: str, address: str) -> Device:
         except NetlinkError as error:
             if error.code != errno.EEXIST:  # from the start before
                 problem = f"{name} cannot have the address {address}: {os.strerror(error.code)}"
-                remedy = "private roots need IPv6 on this machine: sysctl net.ipv6.conf.all"
+                remedy = "private roots need IPv6 here: sysctl -w net.ipv6.conf.all.disable_ipv6=0"
                 raise MissingRequirementError(problem, remedy) from None
         routes.link("set", index=index, mtu=MTU, state="up")
     return device
