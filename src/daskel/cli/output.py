@@ -96,11 +96,11 @@ class Output:
         if remedy:
             self.errors.print(Text(f"        {remedy}"), soft_wrap=True)
 
-    def agreed(self, question: str) -> bool:
+    def agreed(self, question: str, instead: str = "give --yes") -> bool:
         """A person at the terminal says yes. Raises UsageProblem where nobody is there."""
         if not self.stdin.isatty():
             problem = f"nobody is at a terminal to answer the question: {question}"
-            raise UsageProblem(problem, "give --yes")
+            raise UsageProblem(problem, instead)
         self.err.write(f"{question} [y/N] ")
         self.err.flush()
         return self.stdin.readline().strip().lower() in ("y", "yes")

@@ -17,22 +17,25 @@ from daskel.core.values import show_ago
 from daskel.system.requirements import MissingRequirementError
 from daskel.system.sitefile import SiteFile
 
+_SHOWS = "daskel keys list shows whose are known"
 
-def asked(file: SiteFile, what: str, **words: object) -> dict[str, Any]:
-    """What the server that runs says of keys. Raises MissingRequirementError."""
+
+def asked(file: SiteFile, what: str, remedy: str = _SHOWS, **words: object) -> dict[str, Any]:
+    """What the server that runs says of keys; `remedy`: where it refuses. Raises
+    MissingRequirementError."""
     answer = question(file, what, **words)
     if answer is None:
         problem = "no server of this site runs here, which alone knows the keys"
         raise MissingRequirementError(problem, "start it with: daskel serve")
     if "error" in answer:
         said = str(answer["error"]).partition("ValueError: ")
-        raise MissingRequirementError(said[2] or said[0], "daskel keys list shows whose are known")
+        raise MissingRequirementError(said[2] or said[0], remedy)
     return answer
 
 
 _SERVER = {
     "now": "", "next": "knows the server's next key",
-    "before": "knows another key of the server: admit it anew",
+    "before": "knows another key of the server, and does not follow this one",
 }  # fmt: skip
 
 
@@ -81,7 +84,9 @@ def renew_key(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitC
             output.print(f"Not yet told the next key: {', '.join(lack)}.")
         running = [key["client"] for key in keys if key["runs"]]
         if args.finish and lack:
-            output.print("They are admitted anew when the server has it.")
+            output.print("They do not follow the server then: their places for a key have to be "
+                         "emptied (with a passphrase: daskel keys revoke), and they are "
+                         "admitted anew.")  # fmt: skip
         if args.finish and running:
             lose = f"Lost until they are started again: the roots of {', '.join(running)}."
             output.print(Text(lose, style="yellow"))
@@ -121,7 +126,11 @@ def make_medium(args: argparse.Namespace, output: Output, file: SiteFile) -> Exi
     try:
         target.write_bytes(data) if not device else _write(target, data)
     except OSError as error:
-        raise MissingRequirementError(f"{target}: {error.strerror}", "run as root") from None
+        denied = isinstance(error, PermissionError)
+        remedy = (
+            "run as root" if denied else "name a device, or a new file in a folder that is there"
+        )
+        raise MissingRequirementError(f"{target}: {error.strerror}", remedy) from None
     said = (
         f"{target} is a medium with the label {LABEL}: put it into one machine, which writes its "
     )

@@ -103,7 +103,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     renew.add_argument(
         "--finish",
         action="store_true",
-        help="use it from now on: clients that do not know it are admitted anew",
+        help="use it from now on: clients that do not know it yet do not follow it",
     )
     change_arguments(renew)
 

@@ -119,13 +119,13 @@ def _keys(file: SiteFile) -> list[dict[str, Any]]:
 def _admit_key(args: argparse.Namespace, output: Output, file: SiteFile) -> ExitCode:
     (client,) = args.macs
     waits = next((key for key in _keys(file) if key["client"] == client), None)
-    word = args.word
+    word, remedy = args.word, "daskel lobby list shows who waits, and with which word"
     if word is None and waits:
-        if not output.agreed(f"Does the screen of {client} show {waits['word']}?"):
+        if not output.agreed(f"Does the screen of {client} show {waits['word']}?", "give --word"):
             output.print("Then it is not admitted: somebody may be between it and the server.")
             return ExitCode.BAD_NEWS
         word = waits["word"]
-    answer = asked(file, "key", client=client, word=word or "-")
+    answer = asked(file, "key", remedy, client=client, word=word or "-")
     if output.as_json:
         output.json(answer)
     else:
